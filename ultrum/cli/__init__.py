@@ -20,9 +20,14 @@ _EPILOG = "Start with: ultrum demo"
 
 @click.group(cls=Application, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ultrum")
-@click.option("--completion", type=click.Choice(["bash", "zsh", "fish"]), is_eager=True, expose_value=False,
-              callback=lambda context, _, shell: _completion(context, shell),
-              help="Print what to put into your shell's settings for completion.")  # fmt: skip
+@click.option(
+    "--completion",
+    type=click.Choice(["bash", "zsh", "fish"]),
+    is_eager=True,
+    expose_value=False,
+    callback=lambda context, _, shell: _completion(context, shell),
+    help="Print what to put into your shell's settings for completion.",
+)
 @click.option("-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings.")
 @click.option(
     "-v",

@@ -38,13 +38,30 @@ if TYPE_CHECKING:
     from ultrum.study.template import FileChoices, FileStudy
 
 _ERRORS: Final = (
-    "hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3",
-)  # fmt: skip
+    "hac",
+    "hac-fixed-b",
+    "ewc",
+    "ewc-prewhitened",
+    "classical",
+    "hc0",
+    "hc1",
+    "hc2",
+    "hc3",
+)
 _LARGEST_SHARE: Final = 0.5  # a rate or premium above this must be percent
 _CHOICES: Final = (
-    "assets", "market", "more_factors", "risk_free", "frequency", "total_return", "factor_units", "price_column",
-    "span", "errors", "window",
-)  # fmt: skip
+    "assets",
+    "market",
+    "more_factors",
+    "risk_free",
+    "frequency",
+    "total_return",
+    "factor_units",
+    "price_column",
+    "span",
+    "errors",
+    "window",
+)
 _EXAMPLES: Final = "\b\n" + "\n".join(
     (
         "ultrum estimate KELP.csv --factors factors.csv",
@@ -108,27 +125,45 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @click.option("--asset", "assets", multiple=True, help="Only this asset; may be repeated.")
 @click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
 @click.option(
-    "--factor", "more_factors", multiple=True, metavar="COLUMN",
+    "--factor",
+    "more_factors",
+    multiple=True,
+    metavar="COLUMN",
     help="Regress on this column as well; may be repeated; 'all' for every column.",
-)  # fmt: skip
+)
 @click.option(
-    "--risk-free", type=RateOrColumn(), metavar="COLUMN|RATE",
+    "--risk-free",
+    type=RateOrColumn(),
+    metavar="COLUMN|RATE",
     help="Column of risk-free returns, or a rate a year: 0.03 or 3%.",
-)  # fmt: skip
+)
 @click.option(
-    "--total-return", multiple=True, metavar="COLUMN",
+    "--total-return",
+    multiple=True,
+    metavar="COLUMN",
     help="This factor is a total return, not in excess of the risk-free rate.",
-)  # fmt: skip
+)
 @click.option("--factor-units", type=click.Choice(("percent", "decimal")), help="Of the factors.")
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
 @click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--span", nargs=2, default=("", ""), metavar="FIRST LAST", help="First and last period.")
-@click.option("--errors", default="hac", show_default=True, type=click.Choice(_ERRORS, case_sensitive=False),
-              help="Kind of standard errors; hac is Newey and West's.")  # fmt: skip
+@click.option(
+    "--errors",
+    default="hac",
+    show_default=True,
+    type=click.Choice(_ERRORS, case_sensitive=False),
+    help="Kind of standard errors; hac is Newey and West's.",
+)
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
 @click.option("--splits", default="", help="File of splits.")
-@click.option("--rolling", "window", default="", callback=_window, metavar="WINDOW",
-              help="Also betas of moving windows: P5Y, or a number of periods.")  # fmt: skip
+@click.option(
+    "--rolling",
+    "window",
+    default="",
+    callback=_window,
+    metavar="WINDOW",
+    help="Also betas of moving windows: P5Y, or a number of periods.",
+)
 @click.option("--cost", is_flag=True, help="Also the cost of equity.")
 @click.option(
     "--premium",
@@ -156,10 +191,23 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @JSON
 @picture_options
 def estimate(
-    prices: tuple[str, ...], factors: str, dividends: str, splits: str, premium: float | None, cost: bool,
-    picture: Path | None, csv_file: Path | None, saved: Path | None, reading: tuple[str, ...], as_json: bool,
-    vault: Path | None, workings: bool, workings_file: Path | None, style: PictureStyle, **given: Any,
-) -> None:  # fmt: skip
+    prices: tuple[str, ...],
+    factors: str,
+    dividends: str,
+    splits: str,
+    premium: float | None,
+    cost: bool,
+    picture: Path | None,
+    csv_file: Path | None,
+    saved: Path | None,
+    reading: tuple[str, ...],
+    as_json: bool,
+    vault: Path | None,
+    workings: bool,
+    workings_file: Path | None,
+    style: PictureStyle,
+    **given: Any,
+) -> None:
     """Estimate betas of the assets in the files PRICES on the market in a factor file.
 
     PRICES are local files, or addresses of sources: a file of one asset with its closes, a table with a column
@@ -214,19 +262,29 @@ def _workings(result: StudyResult) -> dict[str, Workings]:
 
 
 def _choices(
-    files: LocalFiles, prices: Sequence[str], factors: str, events: Mapping[str, str], cost: bool,
-    premium: float | None, given: Mapping[str, Any],
-) -> FileChoices:  # fmt: skip
+    files: LocalFiles,
+    prices: Sequence[str],
+    factors: str,
+    events: Mapping[str, str],
+    cost: bool,
+    premium: float | None,
+    given: Mapping[str, Any],
+) -> FileChoices:
     """What was chosen on the command line, with addresses in place of files."""
     from ultrum.study.template import FileChoices
 
     start, end = given["span"]
     others = {k: v for k, v in given.items() if k != "span"}
     return FileChoices(
-        prices=[files.address(p) for p in prices], factors=files.address(factors),
+        prices=[files.address(p) for p in prices],
+        factors=files.address(factors),
         events={k: files.address(v) for k, v in events.items() if v},
-        cost=cost, premium=premium, start=start, end=end, **others,
-    )  # fmt: skip
+        cost=cost,
+        premium=premium,
+        start=start,
+        end=end,
+        **others,
+    )
 
 
 def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:

@@ -140,9 +140,11 @@ def _cost_rows(result: StudyResult) -> pd.DataFrame:
         return pd.DataFrame()
     bounds = cost.interval(_LEVEL)
     columns = {
-        "cost of equity, % a year": cost.value, "standard error": cost.standard_error, "low": bounds["low"],
+        "cost of equity, % a year": cost.value,
+        "standard error": cost.standard_error,
+        "low": bounds["low"],
         "high": bounds["high"],
-    }  # fmt: skip
+    }
     rows = {name: [percent(v) for v in values] for name, values in columns.items()}
     return pd.DataFrame({"asset": [str(a) for a in cost.value.index], **rows})
 
@@ -152,10 +154,14 @@ def decision_rows(study: FileStudy) -> pd.DataFrame:
     import pandas as pd
 
     rows = [
-        {"file": address.partition(":")[2] if address.startswith(_OWN) else address,
-         "decided": d.what, "chosen": d.chosen, "because": "" if d.certainty == "sure" else d.certainty}
+        {
+            "file": address.partition(":")[2] if address.startswith(_OWN) else address,
+            "decided": d.what,
+            "chosen": d.chosen,
+            "because": "" if d.certainty == "sure" else d.certainty,
+        }
         for address, d in study.decisions
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows).drop_duplicates()
 
 
@@ -186,11 +192,15 @@ def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[st
     if result.cost is not None:
         bounds = result.cost.interval(_LEVEL)
         answer["costs_of_equity"] = [
-            {"asset": str(a), "cost_of_equity": result.cost.value[a],
-             "standard_error": result.cost.standard_error[a],
-             "low": bounds.loc[a, "low"], "high": bounds.loc[a, "high"]}
+            {
+                "asset": str(a),
+                "cost_of_equity": result.cost.value[a],
+                "standard_error": result.cost.standard_error[a],
+                "low": bounds.loc[a, "low"],
+                "high": bounds.loc[a, "high"],
+            }
             for a in result.cost.value.index
-        ]  # fmt: skip
+        ]
     terminal_output.as_json(answer)
 
 
@@ -203,6 +213,9 @@ def _asset_answer(betas: BetaTable, asset: str) -> dict[str, Any]:
     return {
         "asset": asset,
         "terms": [{"term": str(term), **{str(k): v for k, v in row.items()}} for term, row in table.iterrows()],
-        "r2": fit.r2, "rows": fit.nobs, "first": period_label(fit.sample[0]), "last": period_label(fit.sample[1]),
+        "r2": fit.r2,
+        "rows": fit.nobs,
+        "first": period_label(fit.sample[0]),
+        "last": period_label(fit.sample[1]),
         "dropped": dict(fit.dropped),
-    }  # fmt: skip
+    }

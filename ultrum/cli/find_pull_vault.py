@@ -167,9 +167,11 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
 
     span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
     given: dict[str, Any] = {
-        "span": span, "frequency": options["frequency"] or None,
-        "dates": "common" if options["common"] else None, "shape": "long" if options["is_long"] else None,
-    }  # fmt: skip
+        "span": span,
+        "frequency": options["frequency"] or None,
+        "dates": "common" if options["common"] else None,
+        "shape": "long" if options["is_long"] else None,
+    }
     given = {k: v for k, v in given.items() if v}
     from ultrum.errors import SourceError
 
@@ -235,10 +237,15 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
         records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
         size = kept.size()
     rows = [
-        {"address": f"{r.source}:{r.path}", "retrieved": r.retrieved[:19], "bytes": r.size,
-         "checksum": r.checksum[:12], "imported": r.imported}
+        {
+            "address": f"{r.source}:{r.path}",
+            "retrieved": r.retrieved[:19],
+            "bytes": r.size,
+            "checksum": r.checksum[:12],
+            "imported": r.imported,
+        }
         for r in records
-    ]  # fmt: skip
+    ]
     if as_json:
         terminal_output.as_json({"downloads": rows, "size": size})
         return

@@ -96,9 +96,10 @@ if TYPE_CHECKING:
     help="With --returns: what --picture draws.",
 )
 @click.option(
-    "--workings", is_flag=True,
+    "--workings",
+    is_flag=True,
     help="With --returns: the steps to the volatility of one asset; with --frequency: those of the last period.",
-)  # fmt: skip
+)
 @click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
 @READ
 @SOURCES
@@ -111,12 +112,27 @@ if TYPE_CHECKING:
 @JSON
 @picture_options
 def look(
-    address: str, rows: int, picture: Path | None, csv_file: Path | None, start: str, end: str,
-    frequency: str, steps: tuple[str, ...], beside: tuple[str, ...], spells: str, revised: bool,
-    returns_of: str, figure: str | None, workings: bool, page: Path | None, style: PictureStyle,
-    reading: tuple[str, ...], as_json: bool,
-    vault: Path | None, **where: Any,
-) -> None:  # fmt: skip
+    address: str,
+    rows: int,
+    picture: Path | None,
+    csv_file: Path | None,
+    start: str,
+    end: str,
+    frequency: str,
+    steps: tuple[str, ...],
+    beside: tuple[str, ...],
+    spells: str,
+    revised: bool,
+    returns_of: str,
+    figure: str | None,
+    workings: bool,
+    page: Path | None,
+    style: PictureStyle,
+    reading: tuple[str, ...],
+    as_json: bool,
+    vault: Path | None,
+    **where: Any,
+) -> None:
     """Show what the series at ADDRESS is, or every series of a table.
 
     ADDRESS may be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
@@ -299,9 +315,12 @@ def _look_at_one(
 
 
 def _look_at_many(
-    name: str, series_list: Sequence[TimeSeries], others: Sequence[TimeSeries], reading: Reading | None,
+    name: str,
+    series_list: Sequence[TimeSeries],
+    others: Sequence[TimeSeries],
+    reading: Reading | None,
     asked: LookChoices,
-) -> None:  # fmt: skip
+) -> None:
     """Every series of a table: written, drawn, printed."""
     from ultrum.cli import look_output, terminal_output
     from ultrum.desk.column_names import unique_headings
@@ -323,13 +342,15 @@ def _look_at_many(
         )
         asked.style.write(drawn, asked.picture)
     if asked.as_json:
-        terminal_output.as_json({
-            "series": look_output.summary_rows(every, names),
-            "values": {n: dict(look_output.values_by_period(s)) for n, s in zip(names, every, strict=True)},
-            "decisions": [vars(d) for d in reading.decisions] if reading else [],
-            "rejected": [vars(r) for r in reading.rejected] if reading else [],
-            **({} if spells is None else {"spells": spells.to_dict("records")}),
-        })  # fmt: skip
+        terminal_output.as_json(
+            {
+                "series": look_output.summary_rows(every, names),
+                "values": {n: dict(look_output.values_by_period(s)) for n, s in zip(names, every, strict=True)},
+                "decisions": [vars(d) for d in reading.decisions] if reading else [],
+                "rejected": [vars(r) for r in reading.rejected] if reading else [],
+                **({} if spells is None else {"spells": spells.to_dict("records")}),
+            }
+        )
         return
     look_output.show_table(name, every, names, reading, asked.rows)
     if spells is not None:

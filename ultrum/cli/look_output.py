@@ -84,11 +84,17 @@ def show_rejections(reading: Reading | None) -> None:
 def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, Any]]:
     """A row for each series: frequency, unit, first and last period, values, gaps."""
     return [
-        {"series": name, "frequency": s.metadata.frequency.name, "unit": s.metadata.currency or s.metadata.unit,
-         "first": _label(s.index[0]) if len(s) else "", "last": _label(s.index[-1]) if len(s) else "",
-         "values": int(s.values.notna().sum()), "gaps": gaps(s)}
+        {
+            "series": name,
+            "frequency": s.metadata.frequency.name,
+            "unit": s.metadata.currency or s.metadata.unit,
+            "first": _label(s.index[0]) if len(s) else "",
+            "last": _label(s.index[-1]) if len(s) else "",
+            "values": int(s.values.notna().sum()),
+            "gaps": gaps(s),
+        }
         for name, s in zip(names, series, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def values_by_period(series: TimeSeries) -> list[tuple[str, float]]:
@@ -148,8 +154,15 @@ def number(value: float) -> str:
 # The output of ``look --returns``: prices as returns, of one asset or a whole table
 
 _SHOWN: Final = (
-    "mean", "geometric", "volatility", "worst", "worst_period", "drawdown", "positive", "periods",
-)  # fmt: skip
+    "mean",
+    "geometric",
+    "volatility",
+    "worst",
+    "worst_period",
+    "drawdown",
+    "positive",
+    "periods",
+)
 _PRICED: Final = ("price", "index", "return", "log_return")
 _OTHER_BARS: Final = frozenset(("open", "high", "low"))
 _LINES: Final = 6  # that a picture can tell apart

@@ -27,10 +27,19 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.option("--factors", default="", help="File of factor returns, or of an index.")
 @click.option("--asset", default="", help="The asset asked about; by default the first.")
 @click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
-@click.option("--factor", "more_factors", multiple=True, metavar="COLUMN",
-              help="Regress on this column as well; may be repeated.")  # fmt: skip
-@click.option("--risk-free", type=RateOrColumn(), metavar="COLUMN|RATE",
-              help="Column of risk-free returns, or a rate a year: 0.03 or 3%.")  # fmt: skip
+@click.option(
+    "--factor",
+    "more_factors",
+    multiple=True,
+    metavar="COLUMN",
+    help="Regress on this column as well; may be repeated.",
+)
+@click.option(
+    "--risk-free",
+    type=RateOrColumn(),
+    metavar="COLUMN|RATE",
+    help="Column of risk-free returns, or a rate a year: 0.03 or 3%.",
+)
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
 @click.option("--splits", default="", help="File of splits.")
@@ -51,10 +60,21 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.option("--title", default="", help="Title of the study.")
 @READ
 def new(
-    study: Path, prices: tuple[str, ...], factors: str, asset: str, more_factors: tuple[str, ...], frequency: str,
-    title: str, reading: tuple[str, ...], dividends: str, splits: str, final_payments: str, inflation: str,
-    accounts: str, **choices: Any,
-) -> None:  # fmt: skip
+    study: Path,
+    prices: tuple[str, ...],
+    factors: str,
+    asset: str,
+    more_factors: tuple[str, ...],
+    frequency: str,
+    title: str,
+    reading: tuple[str, ...],
+    dividends: str,
+    splits: str,
+    final_payments: str,
+    inflation: str,
+    accounts: str,
+    **choices: Any,
+) -> None:
     """Write the commented study file STUDY: of your own files PRICES, or of the practice world.
 
     The files are read, and the study states what their columns are: the price, the units, the market, the
@@ -83,8 +103,13 @@ def new(
     if not factors:
         raise click.UsageError("Name a file of factor returns, or of an index, with --factors.")
     files = {"factors": factors, **events, "inflation": inflation, "accounts": accounts}
-    chosen = {"assets": [asset] if asset else [], "more_factors": more_factors, "frequency": frequency,
-              "title": title, **choices}  # fmt: skip
+    chosen = {
+        "assets": [asset] if asset else [],
+        "more_factors": more_factors,
+        "frequency": frequency,
+        "title": title,
+        **choices,
+    }
     _write_file_study(study, prices, {k: v for k, v in files.items() if v}, reading, chosen)
 
 

@@ -241,9 +241,13 @@ def _open_desk(
 
     try:
         return kind(
-            vault, sources=sources, offline=offline, progress=tell, credentials=store,
+            vault,
+            sources=sources,
+            offline=offline,
+            progress=tell,
+            credentials=store,
             keep_readings=keep_readings,
-        )  # fmt: skip
+        )
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
         raise click.UsageError(f"{error}{hint}") from error
@@ -256,9 +260,12 @@ _PREFIX: Final = re.compile(r"[A-Za-z][\w-]*:")
 _LISTS: Final = ("columns", "headings", "missing", "breaks")
 _NUMBERS: Final = ("header", "first_year")
 READ = click.option(
-    "--read", "reading", multiple=True, metavar="NAME=VALUE",
+    "--read",
+    "reading",
+    multiple=True,
+    metavar="NAME=VALUE",
     help="How to read a local file: units=percent, decimal=',', measure=price; may be repeated.",
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True)
@@ -493,16 +500,23 @@ class LookChoices:
 
 
 def refuse_together(
-    returns_of: str, revised: bool, figure: str | None, picture: Path | None, asked: LookChoices,
+    returns_of: str,
+    revised: bool,
+    figure: str | None,
+    picture: Path | None,
+    asked: LookChoices,
     beside: Sequence[str],
-) -> None:  # fmt: skip
+) -> None:
     """Refuse options that have no meaning together, before anything is done."""
     if figure and not (returns_of and picture):
         raise click.UsageError("--figure needs --returns and --picture.")
     both = {
-        "--page": asked.page, "--frequency": asked.span[2], "--step": asked.steps, "--spells": asked.spells,
+        "--page": asked.page,
+        "--frequency": asked.span[2],
+        "--step": asked.steps,
+        "--spells": asked.spells,
         "--beside": beside,
-    }  # fmt: skip
+    }
     kept = {
         "--start": asked.span[0],
         "--end": asked.span[1],

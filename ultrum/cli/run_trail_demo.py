@@ -46,8 +46,7 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 
     study = Study.load(demo_study())
     with practice_service() as service:
-        _run_and_show(study.with_sources_at(service.places), out / "results", out / "vault",
-                      offline, as_json)  # fmt: skip
+        _run_and_show(study.with_sources_at(service.places), out / "results", out / "vault", offline, as_json)
 
 
 @click.command(epilog=_RUN_SO)
@@ -110,9 +109,17 @@ def run(
     plan = plan.for_assets(only) if only else plan
     place = out or Path(f"{study.stem}-results")
     _run_and_show(
-        plan, place, vault, offline, as_json, at or None, not recompute, bundle, refresh=refresh,
+        plan,
+        place,
+        vault,
+        offline,
+        as_json,
+        at or None,
+        not recompute,
+        bundle,
+        refresh=refresh,
         store=store_of(credentials_file, bind),
-    )  # fmt: skip
+    )
 
 
 @click.command(epilog=_TRAIL_SO)
@@ -202,9 +209,15 @@ def _run_and_show(
     before = before or _last_run(out)
     with terminal_output.progress() as tell:
         result = run_of_study(
-            study, vault=vault, offline=offline, at=at, keep=keep, refresh=refresh, progress=tell,
+            study,
+            vault=vault,
+            offline=offline,
+            at=at,
+            keep=keep,
+            refresh=refresh,
+            progress=tell,
             credentials=store,
-        )  # fmt: skip
+        )
         tell("writing the report")
         failed = ""
         try:

@@ -34,17 +34,37 @@ _AS_GOOD: Final[dict[Any, tuple[type, ...]]] = {
     Sequence: (Sequence, np.ndarray, pd.Index, pd.Series),
 }
 _IN_WORDS: Final = {
-    float: "a number", int: "a whole number", str: "text", bool: "True or False", bytes: "bytes",
-    Mapping: "a mapping", Sequence: "a list", Iterable: "a list",
-    os.PathLike: "a path", Callable: "a function", pd.DataFrame: "a DataFrame", pd.Series: "a Series",
-    np.ndarray: "an array", pd.Index: "an index", tuple: "any number",
-}  # fmt: skip
+    float: "a number",
+    int: "a whole number",
+    str: "text",
+    bool: "True or False",
+    bytes: "bytes",
+    Mapping: "a mapping",
+    Sequence: "a list",
+    Iterable: "a list",
+    os.PathLike: "a path",
+    Callable: "a function",
+    pd.DataFrame: "a DataFrame",
+    pd.Series: "a Series",
+    np.ndarray: "an array",
+    pd.Index: "an index",
+    tuple: "any number",
+}
 _LARGEST: Final = 1e15
 _RANGES: Final = {  # what a number of this name can be, in every function or in one
-    "seed": (0, 2**63 - 1), "draws": (1, 1_000_000), "lags": (0, 100_000), "most_lags": (0, 10_000),
-    "limit": (1, 10**9), "digits": (0, 17), "at_least": (1, 10**9), "min_length": (1, 10**9),
-    "min_obs": (1, 10**9), "require": (0, 1), "stale_after": (0, 10**9), "cost_of_equity.draws": (0, 1_000_000),
-}  # fmt: skip
+    "seed": (0, 2**63 - 1),
+    "draws": (1, 1_000_000),
+    "lags": (0, 100_000),
+    "most_lags": (0, 10_000),
+    "limit": (1, 10**9),
+    "digits": (0, 17),
+    "at_least": (1, 10**9),
+    "min_length": (1, 10**9),
+    "min_obs": (1, 10**9),
+    "require": (0, 1),
+    "stale_after": (0, 10**9),
+    "cost_of_equity.draws": (0, 1_000_000),
+}
 _MADE_BY: Final = {
     "BetaSensitivity": "beta_sensitivity(...)",
     "BetaTable": "factor_betas(panel)",

@@ -19,19 +19,24 @@ from ultrum.errors import EstimationError
 
 Value = float | Floats
 _OPERATORS: Final[Mapping[type[ast.operator], tuple[str, Callable[[Value, Value], Value]]]] = {
-    ast.Add: ("+", lambda a, b: a + b), ast.Sub: ("-", lambda a, b: a - b), ast.Mult: ("*", lambda a, b: a * b),
-    ast.Div: ("/", lambda a, b: a / b), ast.Pow: ("^", lambda a, b: a**b),
-}  # fmt: skip
+    ast.Add: ("+", lambda a, b: a + b),
+    ast.Sub: ("-", lambda a, b: a - b),
+    ast.Mult: ("*", lambda a, b: a * b),
+    ast.Div: ("/", lambda a, b: a / b),
+    ast.Pow: ("^", lambda a, b: a**b),
+}
 _OF_COLUMNS: Final[Mapping[str, tuple[str, Callable[[Floats], float]]]] = {
     "sum": ("SUM({0})", math.fsum),
     "count": ("COUNT({0})", lambda x: float(np.isfinite(x).sum())),
     "product": ("PRODUCT({0})", lambda x: float(np.prod(x))),
     "last": ("INDEX({0},ROWS({0}))", lambda x: float(x[-1])),
     "first": ("INDEX({0},1)", lambda x: float(x[0])),
-}  # fmt: skip
+}
 _OF_NUMBERS: Final[Mapping[str, tuple[str, Callable[[Value], Value]]]] = {
-    "sqrt": ("SQRT", np.sqrt), "exp": ("EXP", np.exp), "log": ("LN", np.log),
-}  # fmt: skip
+    "sqrt": ("SQRT", np.sqrt),
+    "exp": ("EXP", np.exp),
+    "log": ("LN", np.log),
+}
 
 
 def evaluate(expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]) -> Value:
@@ -286,10 +291,14 @@ def workings_of(
     every = [WorkingColumn(str(c), labels[str(c)]) for c in inputs]
     every += [WorkingColumn(*column) for column in columns]
     unvalued = [
-        WorkingStep(name, label, "" if isinstance(given, int | float) else given,
-                    float(given) if isinstance(given, int | float) else np.nan)
+        WorkingStep(
+            name,
+            label,
+            "" if isinstance(given, int | float) else given,
+            float(given) if isinstance(given, int | float) else np.nan,
+        )
         for name, label, given in lines
-    ]  # fmt: skip
+    ]
     given_numbers = {s.name: s.value for s in unvalued if not s.formula}
     arrays = {str(c): inputs[c].to_numpy(dtype=float) for c in inputs}
     numbers, filled = _evaluate(every, unvalued, arrays, given_numbers)

@@ -67,8 +67,10 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     ordinals = target.ordinals_of(valid.index)
     wanted = ordinals[-1] if period is None else target.ordinal_of_name(period)
     if wanted not in ordinals:
-        raise FrequencyError(f"{x.name} has no value in {period}; its periods are {period_label(valid.index[0])} "
-                             f"to {period_label(valid.index[-1])}.")  # fmt: skip
+        raise FrequencyError(
+            f"{x.name} has no value in {period}; its periods are {period_label(valid.index[0])} "
+            f"to {period_label(valid.index[-1])}."
+        )
     place = int(np.flatnonzero(ordinals == wanted)[0])
     source = x.metadata.frequency
     ends = source.ends(source.ordinals_of(x.index))
@@ -78,9 +80,12 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     columns = [("growth", "one plus the return", "1 + x")] if method == "compound" else []
     return workings_of(
         f"{x.name} in {period_label(valid.index[place])}, {method} of {source.name} observations",
-        pd.DataFrame({"x": inside.to_numpy(dtype=float)}, index=inside.index), {"x": x.name},
-        [*lines, ("result", label, formula)], columns, expected=float(valid.iloc[place]),
-    )  # fmt: skip
+        pd.DataFrame({"x": inside.to_numpy(dtype=float)}, index=inside.index),
+        {"x": x.name},
+        [*lines, ("result", label, formula)],
+        columns,
+        expected=float(valid.iloc[place]),
+    )
 
 
 # Workings of a cost of equity: the risk-free rate, each beta times its premium, and what is added
@@ -184,12 +189,15 @@ def _one_factor(
         index=response.index,
     )
     columns = [
-        ("dy", f"{name} less its mean", "y - mean_y"), ("dx", f"{factor} less its mean", "x - mean_x"),
-        ("dxdy", "product of both", "dx * dy"), ("dx2", f"square of {factor} less its mean", "dx ** 2"),
-        ("fitted", "fitted", "alpha + beta * x"), ("e", "residual", "y - fitted"),
+        ("dy", f"{name} less its mean", "y - mean_y"),
+        ("dx", f"{factor} less its mean", "x - mean_x"),
+        ("dxdy", "product of both", "dx * dy"),
+        ("dx2", f"square of {factor} less its mean", "dx ** 2"),
+        ("fitted", "fitted", "alpha + beta * x"),
+        ("e", "residual", "y - fitted"),
         ("e2", "squared residual", "e ** 2"),
         ("dy2", f"square of {name} less its mean", "dy ** 2"),
-    ]  # fmt: skip
+    ]
     lines: list[Line] = [
         ("n", "number of rows", "count(y)"),
         ("mean_y", f"mean of {name}", "sum(y) / n"),
@@ -209,9 +217,14 @@ def _one_factor(
     ]
     note = f"The standard errors of the table are {errors}; the classical one is worked out here."
     return workings_of(
-        f"Regression of {name} on {factor}", inputs, {"y": name, "x": factor}, lines, columns,
-        expected=float(coefficients.iloc[1]), note=note,
-    )  # fmt: skip
+        f"Regression of {name} on {factor}",
+        inputs,
+        {"y": name, "x": factor},
+        lines,
+        columns,
+        expected=float(coefficients.iloc[1]),
+        note=note,
+    )
 
 
 def _normal_equations(
@@ -239,9 +252,13 @@ def _normal_equations(
     lines += [(f"b{i}_0", f"sum of {terms[i]} × {name}", f"sum(q{i})") for i in range(len(terms))]
     lines += _elimination(terms) + _substitution(terms)
     return workings_of(
-        f"Regression of {name} on {', '.join(t for t in terms if t != constant)}", inputs, labels, lines, columns,
+        f"Regression of {name} on {', '.join(t for t in terms if t != constant)}",
+        inputs,
+        labels,
+        lines,
+        columns,
         expected=float(coefficients.iloc[0]),
-    )  # fmt: skip
+    )
 
 
 def _elimination(terms: Sequence[str]) -> list[Line]:

@@ -114,8 +114,12 @@ def _fill(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
 
 def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
     valid = series.values.dropna() if rows is None else series.values.loc[rows]
-    facts = {"series": series.metadata.address or series.name, "title": name,
-             "unit": series.metadata.unit, "currency": series.metadata.currency}  # fmt: skip
+    facts = {
+        "series": series.metadata.address or series.name,
+        "title": name,
+        "unit": series.metadata.unit,
+        "currency": series.metadata.currency,
+    }
     periods = [period_label(p) for p in valid.index]
     return pd.DataFrame({**facts, "period": periods, "value": valid.to_numpy()})
 
@@ -205,10 +209,15 @@ def _row(series: TimeSeries, status: str) -> dict[str, Any]:
     valid = series.values.dropna()
     ends = [period_label(valid.index[i]) for i in (0, -1)] if len(valid) else ["", ""]
     return {
-        "address": series.metadata.address or series.name, "title": series.metadata.heading,
-        "frequency": series.metadata.frequency.name, "status": status, "first": ends[0], "last": ends[1],
-        "values": len(valid), "reason": "",
-    }  # fmt: skip
+        "address": series.metadata.address or series.name,
+        "title": series.metadata.heading,
+        "frequency": series.metadata.frequency.name,
+        "status": status,
+        "first": ends[0],
+        "last": ends[1],
+        "values": len(valid),
+        "reason": "",
+    }
 
 
 class _Progress:

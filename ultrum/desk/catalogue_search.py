@@ -68,8 +68,18 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
     currency = pair or unit_facts.get("currency", "")
     measure = "quote" if pair else unit_facts.get("measure", "")
     words = {str(i): label for i, label in enumerate(listing.labels)}
-    return Entry(name, listing.address, listing.title, listing.frequency, listing.flow, topic, region,
-                 measure, currency, words)  # fmt: skip
+    return Entry(
+        name,
+        listing.address,
+        listing.title,
+        listing.frequency,
+        listing.flow,
+        topic,
+        region,
+        measure,
+        currency,
+        words,
+    )
 
 
 def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
@@ -87,9 +97,18 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
                 f"Source '{name}': catalogue.address names a column {error} that is not there."
             ) from error
         title = ", ".join(facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k))
-        yield Entry(name, f"{name}:{address}", title, settings.get("frequency", ""), settings["path"],
-                    facts.get("industry", ""), facts.get("region", ""), settings.get("measure", ""),
-                    facts.get("currency", ""), facts)  # fmt: skip
+        yield Entry(
+            name,
+            f"{name}:{address}",
+            title,
+            settings.get("frequency", ""),
+            settings["path"],
+            facts.get("industry", ""),
+            facts.get("region", ""),
+            settings.get("measure", ""),
+            facts.get("currency", ""),
+            facts,
+        )
 
 
 def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
@@ -132,8 +151,11 @@ def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[st
         listed = [(e.address, e.title, e.frequency) for e in entries]
         return pd.DataFrame(listed, columns=["address", "title", "frequency"])
     counts = Counter(_levels(e, by)[at] for e in entries if len(_levels(e, by)) > at)
-    kinds = {_levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by for e in entries
-             if len(_levels(e, by)) > at}  # fmt: skip
+    kinds = {
+        _levels(e, by)[at]: "flow" if len(_levels(e, by)) == at + 1 else by
+        for e in entries
+        if len(_levels(e, by)) > at
+    }
     rows = [(name, kinds[name], count) for name, count in counts.items()]
     return pd.DataFrame(rows, columns=["name", "kind", "series"])
 

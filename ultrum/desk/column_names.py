@@ -95,6 +95,10 @@ def _step(series: TimeSeries) -> str:
 
 
 _PARTS: Final[tuple[Parts, ...]] = (
-    lambda s: s.metadata.name, _place, _file, _step, lambda s: s.metadata.address,
+    lambda s: s.metadata.name,
+    _place,
+    _file,
+    _step,
+    lambda s: s.metadata.address,
     lambda s: s.metadata.frequency.name,
-)  # fmt: skip
+)

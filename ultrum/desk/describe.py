@@ -52,17 +52,26 @@ class Description(TextInNotebooks):
         unit = metadata.currency if metadata.unit == "currency" else metadata.unit
         adjusted = _ADJUSTED.get(metadata.seasonal_adjustment, metadata.seasonal_adjustment)
         texts = {
-            "title": metadata.heading, "address": metadata.address, "frequency": metadata.frequency.name,
-            "measure": metadata.measure, "unit": unit, "timing": metadata.timing, "region": metadata.region,
-            "base period": metadata.base_period, "seasonal adjustment": adjusted,
+            "title": metadata.heading,
+            "address": metadata.address,
+            "frequency": metadata.frequency.name,
+            "measure": metadata.measure,
+            "unit": unit,
+            "timing": metadata.timing,
+            "region": metadata.region,
+            "base period": metadata.base_period,
+            "seasonal adjustment": adjusted,
             "multiplier": f"10^{metadata.scale}, applied" if metadata.scale else "",
             "first": period_label(valid.index[0]) if len(valid) else "",
             "last": period_label(valid.index[-1]) if len(valid) else "",
-            "values": f"{len(valid)} of {quantity(len(values), 'period')}", "updated": self.updated,
-            "checked": self.checked, "imported": "from an archive, not from the source" * self.imported,
-            "release lag": metadata.release_lag, "notes": "; ".join(metadata.notes),
+            "values": f"{len(valid)} of {quantity(len(values), 'period')}",
+            "updated": self.updated,
+            "checked": self.checked,
+            "imported": "from an archive, not from the source" * self.imported,
+            "release lag": metadata.release_lag,
+            "notes": "; ".join(metadata.notes),
             "trail": "; ".join(map(str, metadata.trail)),
-        }  # fmt: skip
+        }
         return {name: text for name, text in texts.items() if text}
 
     def to_frame(self) -> pd.DataFrame:

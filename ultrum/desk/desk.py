@@ -142,9 +142,16 @@ class Desk:
             A desk that reads the vault alone.
         """
         moment = resolve_instant(instant, date.today())
-        return Desk(self.vault.path, sources=self._settings, groups=self.groups, progress=self._progress,
-                    policy=self._policy, at=moment, keep_readings=self.repository.keeps_readings,
-                    credentials=self._store)  # fmt: skip
+        return Desk(
+            self.vault.path,
+            sources=self._settings,
+            groups=self.groups,
+            progress=self._progress,
+            policy=self._policy,
+            at=moment,
+            keep_readings=self.repository.keeps_readings,
+            credentials=self._store,
+        )
 
     def fetch(
         self,

@@ -102,10 +102,12 @@ class Repository:
         if not is_pattern(wanted.path):
             return with_address(self._read(wanted, options), wanted)
         reading = read_many(
-            wanted.path, places_of(settings, wanted.path, expand or {}), options,
+            wanted.path,
+            places_of(settings, wanted.path, expand or {}),
+            options,
             lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
             lambda path: self.fetcher.response(wanted.source, path).body,
-        )  # fmt: skip
+        )
         return with_address(reading, wanted)
 
     def _read(self, wanted: Address, options: TableOptions) -> Reading:

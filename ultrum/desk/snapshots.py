@@ -90,6 +90,13 @@ def _series(
     currency = figures[-1].currency if re.fullmatch("[A-Z]{3}", figures[-1].currency) else ""
     unit = {"unit": "decimal"} if percent else {"unit": "currency", "currency": currency} if currency else {}
     step = Step("seen", (("grain", settings.grain), ("beside", settings.figure), ("revised", str(revised))))
-    metadata = Metadata(name=wanted.path, title=settings.title or settings.figure, frequency=frequency,
-                       source=wanted.source, address=str(wanted), trail=(step,), **{**unit, **facts})  # fmt: skip
+    metadata = Metadata(
+        name=wanted.path,
+        title=settings.title or settings.figure,
+        frequency=frequency,
+        source=wanted.source,
+        address=str(wanted),
+        trail=(step,),
+        **{**unit, **facts},
+    )
     return SeriesTable.from_arrays(numbers[:, None], frequency.index(ordinals), [metadata]).only()

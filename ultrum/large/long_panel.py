@@ -192,8 +192,10 @@ def _log_rows(missing_log: pd.DataFrame, names: list[str]) -> pa.Table:
     periods = missing_log["period"].array
     cause = missing_log["cause"].astype("category")
     place = pd.Index(names).get_indexer(pd.Index(missing_log["series"].astype(object)))
-    return pa.table({
-        "asset": names_at(names, place),
-        "date": pa.array(ends_of(pd.Index(periods))),
-        "cause": names_at(list(cause.cat.categories), cause.cat.codes.to_numpy()),
-    })  # fmt: skip
+    return pa.table(
+        {
+            "asset": names_at(names, place),
+            "date": pa.array(ends_of(pd.Index(periods))),
+            "cause": names_at(list(cause.cat.categories), cause.cat.codes.to_numpy()),
+        }
+    )

@@ -252,9 +252,13 @@ class LongTable(LargeData):
             The new data set.
         """
         return LongTable(
-            path, value, max_memory=self.max_memory, progress=self.progress, executor=self.executor,
+            path,
+            value,
+            max_memory=self.max_memory,
+            progress=self.progress,
+            executor=self.executor,
             workers=self.workers,
-        )  # fmt: skip
+        )
 
     def nothing(self) -> SeriesTable:
         """No row of one asset: what the values are, for checks.

@@ -98,12 +98,19 @@ def demo_study() -> Path:
 
 
 _TABLES: Final = {  # files that a search finds by name
-    "exchange": ("prices.csv", "companies.csv", "dividends.csv", "splits.csv", "final_payments.csv",
-                 "indices.csv", "accounts.csv"),
+    "exchange": (
+        "prices.csv",
+        "companies.csv",
+        "dividends.csv",
+        "splits.csv",
+        "final_payments.csv",
+        "indices.csv",
+        "accounts.csv",
+    ),
     "college": ("factors_monthly.zip", "factors_daily.zip"),
     "council": ("births.csv",),
     "archive": ("vintages.csv",),
-}  # fmt: skip
+}
 
 
 def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
@@ -128,11 +135,24 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         name: {"kind": "sdmx" if name == "observatory" else "table", "url": url} for name, url in places.items()
     }
     more: dict[str, dict[str, Any]] = {
-        "exchange": {"catalogue": {"path": "companies.csv", "address": "prices.csv#{asset}.close",
-                                   "measure": "price", "frequency": "Daily, business week"}},
-        "harbour": {"snapshots": {"freight": {"path": "today.html", "figure": "Freight rate today",
-                                              "title": "Freight rate, miral for a ton"}}},
-    }  # fmt: skip
+        "exchange": {
+            "catalogue": {
+                "path": "companies.csv",
+                "address": "prices.csv#{asset}.close",
+                "measure": "price",
+                "frequency": "Daily, business week",
+            }
+        },
+        "harbour": {
+            "snapshots": {
+                "freight": {
+                    "path": "today.html",
+                    "figure": "Freight rate today",
+                    "title": "Freight rate, miral for a ton",
+                }
+            }
+        },
+    }
     for name, settings in by_name.items():
         tables: dict[str, dict[str, Any]] = {path: {} for path in _TABLES.get(name, ())}
         settings.update({**({"tables": tables} if tables else {}), **more.get(name, {})})

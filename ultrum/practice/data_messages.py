@@ -207,10 +207,9 @@ def _positions(flow: Flow, key: str) -> str:
 
 def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]], version: str) -> dict[str, Any]:
     dimensions = [
-        {"id": name, "name": title, "keyPosition": i,
-         "values": [{"id": c, "name": n} for c, n in codes.items()]}
+        {"id": name, "name": title, "keyPosition": i, "values": [{"id": c, "name": n} for c, n in codes.items()]}
         for i, (name, (title, codes)) in enumerate(flow.dimensions.items())
-    ]  # fmt: skip
+    ]
     entries = [{"id": p, "name": p} if version == "1.0.0" else {"value": p} for p in periods]
     time = {
         "id": "TIME_PERIOD",

@@ -16,11 +16,23 @@ from ultrum.practice.simulated_world import REDEFINED, Economy, World, releases
 AGENCY: Final = "QLO"
 VERSION: Final = "1.0"
 SERIES_ATTRIBUTES: Final = (
-    "TITLE", "UNIT_MEASURE", "UNIT_MULT", "DECIMALS", "COLLECTION", "ADJUSTMENT", "BASE_PER",
-    "QUOTING", "MATURITY", "RELEASE_LAG",
-)  # fmt: skip
-STATUSES: Final = {"A": "Normal value", "B": "Time series break", "M": "Missing value; cannot exist",
-                   "P": "Provisional value"}  # fmt: skip
+    "TITLE",
+    "UNIT_MEASURE",
+    "UNIT_MULT",
+    "DECIMALS",
+    "COLLECTION",
+    "ADJUSTMENT",
+    "BASE_PER",
+    "QUOTING",
+    "MATURITY",
+    "RELEASE_LAG",
+)
+STATUSES: Final = {
+    "A": "Normal value",
+    "B": "Time series break",
+    "M": "Missing value; cannot exist",
+    "P": "Provisional value",
+}
 AREAS: Final = {code: name for code, (name, _) in s.ECONOMIES.items()}
 CURRENCIES: Final = {"QML": "Miral of Miravel", "QSR": "Sorr of Sorrin", "QTV": "Tolva of Tolvane"}
 FREQUENCIES: Final = {"A": "Annual", "Q": "Quarterly", "M": "Monthly", "B": "Daily, business week"}
@@ -50,27 +62,54 @@ def _instrument_codes() -> dict[str, str]:
 def _flow(name: str, title: str, topic: str, last: tuple[str, str, dict[str, str]]) -> Flow:
     """A flow by frequency, economy and one dimension more."""
     own_name, own_title, codes = last
-    return Flow(name, title, {"FREQ": ("Frequency", FREQUENCIES), "REF_AREA": ("Economy", AREAS),
-                              own_name: (own_title, codes)}, topic)  # fmt: skip
+    return Flow(
+        name,
+        title,
+        {"FREQ": ("Frequency", FREQUENCIES), "REF_AREA": ("Economy", AREAS), own_name: (own_title, codes)},
+        topic,
+    )
 
 
 FLOWS: Final = {
-    "PRICES": _flow("PRICES", "Consumer prices", "PRICES_WAGES",
-                    ("ITEM", "Item", {"CPI": "Consumer prices, all items"})),
-    "RATES": _flow("RATES", "Interest rates", "MONEY",
-                   ("INSTRUMENT", "Instrument", _instrument_codes())),
-    "FX": Flow("FX", "Exchange rates", {
-        "FREQ": ("Frequency", FREQUENCIES), "BASE_CURRENCY": ("Base currency", CURRENCIES),
-        "QUOTE_CURRENCY": ("Quote currency", CURRENCIES)}, "MONEY"),
+    "PRICES": _flow(
+        "PRICES", "Consumer prices", "PRICES_WAGES", ("ITEM", "Item", {"CPI": "Consumer prices, all items"})
+    ),
+    "RATES": _flow("RATES", "Interest rates", "MONEY", ("INSTRUMENT", "Instrument", _instrument_codes())),
+    "FX": Flow(
+        "FX",
+        "Exchange rates",
+        {
+            "FREQ": ("Frequency", FREQUENCIES),
+            "BASE_CURRENCY": ("Base currency", CURRENCIES),
+            "QUOTE_CURRENCY": ("Quote currency", CURRENCIES),
+        },
+        "MONEY",
+    ),
     "WAGES": _flow("WAGES", "Wages", "PRICES_WAGES", ("COVER", "Coverage", {"TOTAL": "All branches"})),
-    "LABOUR": _flow("LABOUR", "Labour market", "LABOUR",
-                    ("INDICATOR", "Indicator", {"UNEMP": "Unemployed, share of the labour force"})),
-    "OUTPUT": _flow("OUTPUT", "Output", "ACTIVITY", ("INDICATOR", "Indicator", {
-        "GDP": "Gross domestic product, prices of the day", "INDUSTRY": "Industrial output"})),
+    "LABOUR": _flow(
+        "LABOUR",
+        "Labour market",
+        "LABOUR",
+        ("INDICATOR", "Indicator", {"UNEMP": "Unemployed, share of the labour force"}),
+    ),
+    "OUTPUT": _flow(
+        "OUTPUT",
+        "Output",
+        "ACTIVITY",
+        (
+            "INDICATOR",
+            "Indicator",
+            {"GDP": "Gross domestic product, prices of the day", "INDUSTRY": "Industrial output"},
+        ),
+    ),
     "PEOPLE": _flow("PEOPLE", "Population", "LABOUR", ("SEX", "Sex", {"T": "Women and men"})),
-    "OUTLOOK": _flow("OUTLOOK", "Harbour masters' outlook", "ACTIVITY",
-                     ("QUESTION", "Question", {"NEXT": "Business in the months ahead"})),
-}  # fmt: skip
+    "OUTLOOK": _flow(
+        "OUTLOOK",
+        "Harbour masters' outlook",
+        "ACTIVITY",
+        ("QUESTION", "Question", {"NEXT": "Business in the months ahead"}),
+    ),
+}
 TOPICS: Final = {
     "ECONOMY": ("Economy", {"ACTIVITY": "Activity", "PRICES_WAGES": "Prices and wages"}),
     "MARKETS": ("Markets", {"MONEY": "Money and exchange"}),
@@ -98,23 +137,27 @@ def catalogue() -> dict[tuple[str, str], dict[str, str]]:
     flows["RATES", "M.QM.SPREAD"] = _attributes("Credit spread of companies, Miravel", "PC", 2, "A")
     for area, name in AREAS.items():
         flows |= _of_economy(area, name)
-    flows["OUTLOOK", "M.QM.NEXT"] = _attributes("Harbour masters' outlook, balance, Miravel", "PT", 1, "A",
-                                                RELEASE_LAG="P1M")  # fmt: skip
+    flows["OUTLOOK", "M.QM.NEXT"] = _attributes(
+        "Harbour masters' outlook, balance, Miravel", "PT", 1, "A", RELEASE_LAG="P1M"
+    )
     return flows
 
 
 def _of_economy(area: str, name: str) -> dict[tuple[str, str], dict[str, str]]:
     currency = _OWN_CURRENCY[area]
     return {
-        ("WAGES", f"M.{area}.TOTAL"): _attributes(f"Pay for an hour, {name}", currency, 2, "A",
-                                                  RELEASE_LAG="P2M"),
+        ("WAGES", f"M.{area}.TOTAL"): _attributes(
+            f"Pay for an hour, {name}", currency, 2, "A", RELEASE_LAG="P2M"
+        ),
         ("LABOUR", f"M.{area}.UNEMP"): _attributes(f"Unemployment, {name}", "PC", 1, "A", RELEASE_LAG="P1M"),
-        ("OUTPUT", f"Q.{area}.GDP"): _attributes(f"Gross domestic product, {name}", currency, 1, "S",
-                                                 UNIT_MULT="6", RELEASE_LAG="P3M"),
-        ("OUTPUT", f"M.{area}.INDUSTRY"): _attributes(f"Industrial output, {name}", "IX", 1, "A",
-                                                      BASE_PER="2015", RELEASE_LAG="P2M"),
+        ("OUTPUT", f"Q.{area}.GDP"): _attributes(
+            f"Gross domestic product, {name}", currency, 1, "S", UNIT_MULT="6", RELEASE_LAG="P3M"
+        ),
+        ("OUTPUT", f"M.{area}.INDUSTRY"): _attributes(
+            f"Industrial output, {name}", "IX", 1, "A", BASE_PER="2015", RELEASE_LAG="P2M"
+        ),
         ("PEOPLE", f"A.{area}.T"): _attributes(f"Population, {name}", "PN", 1, "E", UNIT_MULT="3"),
-    }  # fmt: skip
+    }
 
 
 def observations(world: World) -> pd.DataFrame:

@@ -26,9 +26,12 @@ from ultrum.practice.statistics_service import Fault, FaultMiddleware, Faults, S
 
 _TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
 _TYPES = {
-    "csv": "text/csv; charset=utf-8", "txt": "text/plain; charset=utf-8", "zip": "application/zip",
-    "geojson": "application/geo+json", "html": "text/html; charset=utf-8",
-}  # fmt: skip
+    "csv": "text/csv; charset=utf-8",
+    "txt": "text/plain; charset=utf-8",
+    "zip": "application/zip",
+    "geojson": "application/geo+json",
+    "html": "text/html; charset=utf-8",
+}
 
 
 @dataclass(frozen=True)

@@ -55,8 +55,12 @@ class Company:
 
 
 TIDE, SHIP, FOOD, WORKS, BANK = (
-    "tide and power", "shipping", "food and fisheries", "instruments and works", "finance",
-)  # fmt: skip
+    "tide and power",
+    "shipping",
+    "food and fisheries",
+    "instruments and works",
+    "finance",
+)
 
 COMPANIES: Final = (
     Company("BRTW", "Brightwater Tidal", TIDE, (0.62, -0.10, 0.25, 0.05), 0.21, 0.040, 34, 210, 0.9),
@@ -76,17 +80,29 @@ COMPANIES: Final = (
     Company("NTSH", "Netherby Smokehouse", FOOD, (0.80, 0.50, 0.15, 0.00), 0.30, 0.020, 9, 25, 0.2),
     Company("LTSM", "Lanternsmith Optics", WORKS, (1.15, -0.05, -0.35, 0.25), 0.32, 0.008, 36, 300, 0.1),
     Company("CBGI", "Cobble and Gauge", WORKS, (1.05, 0.15, -0.10, 0.10), 0.27, 0.015, 53, 130, 0.2),
-    Company("FTHL", "Fathomline Cables", WORKS, (1.25, 0.20, -0.20, 0.15), 0.33, 0.010, 18, 160, 0.3,
-            listed="2009-03-16"),
+    Company(
+        "FTHL",
+        "Fathomline Cables",
+        WORKS,
+        (1.25, 0.20, -0.20, 0.15),
+        0.33,
+        0.010,
+        18,
+        160,
+        0.3,
+        listed="2009-03-16",
+    ),
     Company("RPWK", "Ropewalk Textiles", WORKS, (0.95, 0.35, 0.30, -0.10), 0.29, 0.026, 21, 65, 0.5),
     Company("BRSC", "Brinestone Ceramics", WORKS, (1.10, 0.25, 0.05, 0.00), 0.28, 0.018, 44, 90, 0.3),
     Company("HBMT", "Harbourmoot Bank", BANK, (1.30, -0.10, 0.45, -0.20), 0.26, 0.036, 39, 520, 2.0),
     Company("TDWD", "Tidewarden Assurance", BANK, (1.10, -0.05, 0.30, -0.10), 0.24, 0.034, 65, 310, 0.6),
-    Company("SNST", "Sorrin Strand Bank", BANK, (1.05, 0.00, 0.40, -0.10), 0.25, 0.033, 28, 400, 1.8,
-            currency="QSR"),
-    Company("LMPB", "Lampblack Credit", BANK, (1.40, 0.30, 0.25, -0.15), 0.34, 0.012, 20, 75, 1.5,
-            listed="2012-06-11"),
-)  # fmt: skip
+    Company(
+        "SNST", "Sorrin Strand Bank", BANK, (1.05, 0.00, 0.40, -0.10), 0.25, 0.033, 28, 400, 1.8, currency="QSR"
+    ),
+    Company(
+        "LMPB", "Lampblack Credit", BANK, (1.40, 0.30, 0.25, -0.15), 0.34, 0.012, 20, 75, 1.5, listed="2012-06-11"
+    ),
+)
 CODES: Final = tuple(c.code for c in COMPANIES)
 
 BROKEN, THIN, FOREIGN, DELISTED, SPLIT = "MRWG", "NTSH", "SNST", "ORSL", "LTSM"
@@ -101,12 +117,24 @@ MATURITIES: Final = {"P1M": 1, "P3M": 3, "P1Y": 12, "P2Y": 24, "P5Y": 60, "P10Y"
 YIELDS_FROM: Final = {"P2Y": "2006-01", "P20Y": "2008-06"}
 ECONOMIES: Final = {"QM": ("Miravel", 0.022), "QS": ("Sorrin", 0.018), "QT": ("Tolvane", 0.035)}
 SHORT_RATE: Final = (
-    (2004.0, 3.25), (2006.5, 3.00), (2009.2, 5.60), (2011.0, 2.00), (2013.5, 1.10),
-    (2016.5, 1.25), (2019.4, 4.40), (2021.5, 1.50), (2025.0, 2.75),
-)  # fmt: skip
+    (2004.0, 3.25),
+    (2006.5, 3.00),
+    (2009.2, 5.60),
+    (2011.0, 2.00),
+    (2013.5, 1.10),
+    (2016.5, 1.25),
+    (2019.4, 4.40),
+    (2021.5, 1.50),
+    (2025.0, 2.75),
+)
 LONG_RATE: Final = (
-    (2004.0, 4.70), (2008.5, 4.60), (2012.0, 3.60), (2016.0, 3.00), (2019.5, 3.50), (2025.0, 3.90),
-)  # fmt: skip
+    (2004.0, 4.70),
+    (2008.5, 4.60),
+    (2012.0, 3.60),
+    (2016.0, 3.00),
+    (2019.5, 3.50),
+    (2025.0, 3.90),
+)
 
 
 @dataclass(frozen=True)
@@ -461,6 +489,9 @@ def releases(numbers: Floats, frequency: str, ends: Dates, seed: int) -> pd.Data
         share = 0.0 if release == REVISIONS else 0.5**release
         value = numbers * (1 + share * error)
         days = ends + np.timedelta64(45 + 31 * release * (3 if frequency == "Q" else 1), "D")
-        rows.append(pd.DataFrame({"place": np.arange(len(numbers)), "release": release + 1,
-                                  "released": days, "value": value}))  # fmt: skip
+        rows.append(
+            pd.DataFrame(
+                {"place": np.arange(len(numbers)), "release": release + 1, "released": days, "value": value}
+            )
+        )
     return pd.concat(rows, ignore_index=True)

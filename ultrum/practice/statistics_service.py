@@ -162,14 +162,23 @@ _DATA, _STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structur
 _SPECIFIC: Final = "application/vnd.sdmx.structurespecificdata+xml"
 _GENERIC: Final = "application/vnd.sdmx.genericdata+xml"
 _DATA_TYPES: Final = (
-    (f"{_DATA}csv", "1.0.0"), (f"{_DATA}csv", "2.0.0"), (f"{_DATA}json", "1.0.0"), (f"{_DATA}json", "2.0.0"),
-    (_SPECIFIC, "2.1"), (_GENERIC, "2.1"), ("text/csv", "1.0.0"), ("application/json", "1.0.0"),
+    (f"{_DATA}csv", "1.0.0"),
+    (f"{_DATA}csv", "2.0.0"),
+    (f"{_DATA}json", "1.0.0"),
+    (f"{_DATA}json", "2.0.0"),
+    (_SPECIFIC, "2.1"),
+    (_GENERIC, "2.1"),
+    ("text/csv", "1.0.0"),
+    ("application/json", "1.0.0"),
     ("application/xml", "2.1"),
-)  # fmt: skip
+)
 _STRUCTURE_TYPES: Final = (
-    (f"{_STRUCTURE}json", "1.0.0"), (f"{_STRUCTURE}json", "2.0.0"), (f"{_STRUCTURE}xml", "2.1"),
-    ("application/json", "1.0.0"), ("application/xml", "2.1"),
-)  # fmt: skip
+    (f"{_STRUCTURE}json", "1.0.0"),
+    (f"{_STRUCTURE}json", "2.0.0"),
+    (f"{_STRUCTURE}xml", "2.1"),
+    ("application/json", "1.0.0"),
+    ("application/xml", "2.1"),
+)
 Reply = Callable[[Request, bytes, str], Response]
 
 

@@ -63,8 +63,9 @@ def _json_code_lists(content: Content) -> list[dict[str, Any]]:
     for flow in content.definitions:
         for name, (title, codes) in flow.dimensions.items():
             lists[f"CL_{name}"] = {
-                **_names(f"CL_{name}", title), "codes": [_item(c, n) for c, n in codes.items()]
-            }  # fmt: skip
+                **_names(f"CL_{name}", title),
+                "codes": [_item(c, n) for c, n in codes.items()],
+            }
     status = [_item(c, n) for c, n in status_codes().items()]
     lists["CL_OBS_STATUS"] = {**_names("CL_OBS_STATUS", "Status"), "codes": status}
     return list(lists.values())
@@ -78,10 +79,14 @@ def _concepts(content: Content) -> dict[str, Any]:
 def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
     concept = urn("Concept", "conceptscheme", "CONCEPTS")
     dimensions: list[dict[str, Any]] = [
-        {"id": name, "position": i, "conceptIdentity": f"{concept}.{name}",
-         "localRepresentation": {"enumeration": urn("Codelist", "codelist", f"CL_{name}")}}
+        {
+            "id": name,
+            "position": i,
+            "conceptIdentity": f"{concept}.{name}",
+            "localRepresentation": {"enumeration": urn("Codelist", "codelist", f"CL_{name}")},
+        }
         for i, name in enumerate(flow.dimensions)
-    ]  # fmt: skip
+    ]
     text = {"dataType" if version != "1.0.0" else "textType": "ObservationalTimePeriod"}
     time: dict[str, Any] = {
         "id": "TIME_PERIOD",
@@ -134,10 +139,13 @@ def _json_topics() -> dict[str, Any]:
 
 def _categorisations() -> list[dict[str, Any]]:
     return [
-        {**_names(f"IN_{flow}", f"{flow} in its topic"), "source": urn("Dataflow", "datastructure", flow),
-         "target": urn("Category", "categoryscheme", scheme, category)}
+        {
+            **_names(f"IN_{flow}", f"{flow} in its topic"),
+            "source": urn("Dataflow", "datastructure", flow),
+            "target": urn("Category", "categoryscheme", scheme, category),
+        }
         for scheme, category, flow in categorisations()
-    ]  # fmt: skip
+    ]
 
 
 def _json_constraint(content: Content, version: str) -> dict[str, Any]:
@@ -145,15 +153,20 @@ def _json_constraint(content: Content, version: str) -> dict[str, Any]:
     assert flow is not None  # noqa: S101 - asked only where it is there
     if version == "1.0.0":
         region: dict[str, Any] = {
-            "isIncluded": True, "keyValues": [{"id": d, "values": v} for d, v in content.available.items()]
-        }  # fmt: skip
+            "isIncluded": True,
+            "keyValues": [{"id": d, "values": v} for d, v in content.available.items()],
+        }
         kind = {"type": "Actual"}
     else:
         members = [{"id": d, "values": [{"value": x} for x in v]} for d, v in content.available.items()]
         region, kind = {"include": True, "keyValues": members}, {"role": "Actual"}
     attached = {"dataflows": [urn("Dataflow", "datastructure", flow.id)]}
-    return {**_names(f"CR_{flow.id}", f"What {flow.title} has"), **kind, "constraintAttachment": attached,
-            "cubeRegions": [region]}  # fmt: skip
+    return {
+        **_names(f"CR_{flow.id}", f"What {flow.title} has"),
+        **kind,
+        "constraintAttachment": attached,
+        "cubeRegions": [region],
+    }
 
 
 # Structures in SDMX-ML 2.1, and the schema of a flow's own data format
@@ -210,10 +223,12 @@ def specific_schema(flow: Flow) -> bytes:
 
 
 def _requirement(flow: Flow) -> str:
-    lines = [f'      <xs:attribute name="{d}" use="required"><xs:simpleType><xs:restriction base="xs:string">'
-             + "".join(f'<xs:enumeration value="{c}"/>' for c in codes)
-             + "</xs:restriction></xs:simpleType></xs:attribute>"
-             for d, (_, codes) in flow.dimensions.items()]  # fmt: skip
+    lines = [
+        f'      <xs:attribute name="{d}" use="required"><xs:simpleType><xs:restriction base="xs:string">'
+        + "".join(f'<xs:enumeration value="{c}"/>' for c in codes)
+        + "</xs:restriction></xs:simpleType></xs:attribute>"
+        for d, (_, codes) in flow.dimensions.items()
+    ]
     lines += [f'      <xs:attribute name="{a}" type="xs:string" use="optional"/>' for a in SERIES_ATTRIBUTES]
     return "\n".join(lines)
 

@@ -85,9 +85,19 @@ def _line(label: str, row: Floats) -> str:
 # The regional council of Miravel: rents of twelve provinces, births of firms in sixty districts, their map
 
 PROVINCES: Final = (
-    "Northquay", "Lanternhead", "Saltmarsh", "Eelmouth", "Highfen", "Orchard Down", "Millrace",
-    "Stonecross", "Gull Reach", "Far Dunes", "Weirside", "Southbar",
-)  # fmt: skip
+    "Northquay",
+    "Lanternhead",
+    "Saltmarsh",
+    "Eelmouth",
+    "Highfen",
+    "Orchard Down",
+    "Millrace",
+    "Stonecross",
+    "Gull Reach",
+    "Far Dunes",
+    "Weirside",
+    "Southbar",
+)
 DISTRICTS_EACH: Final = 5
 _COLUMNS: Final = 4
 
@@ -121,8 +131,11 @@ def rents_file(world: World, code: str) -> str | None:
         return None
     column = rents(world)[:, codes().index(code)]
     months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
-    lines = [f"Rent for a square metre, {PROVINCES[codes().index(code)]}, QML a month", "",
-             ",".join(["Year", *months, "Mean"])]  # fmt: skip
+    lines = [
+        f"Rent for a square metre, {PROVINCES[codes().index(code)]}, QML a month",
+        "",
+        ",".join(["Year", *months, "Mean"]),
+    ]
     for row, year in enumerate(range(2004, 2025)):
         cells = [f"{v:.2f}" for v in column[12 * row : 12 * row + 12]]
         if year == 2024:
@@ -149,8 +162,10 @@ def births_file(world: World) -> str:
     table = births(world).pivot(index=["district", "name"], columns="year", values="births").astype(object)
     table.iloc[17, -3:] = "n/a"
     lines = [",".join(["code", "name", *map(str, table.columns)])]
-    lines += [",".join([code, name, *map(str, row)]) for (code, name), row in zip(table.index, table.to_numpy(),
-                                                                                 strict=True)]  # fmt: skip
+    lines += [
+        ",".join([code, name, *map(str, row)])
+        for (code, name), row in zip(table.index, table.to_numpy(), strict=True)
+    ]
     return "Firms founded in the year, by district\n" + "\n".join(lines) + "\n"
 
 

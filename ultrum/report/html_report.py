@@ -285,11 +285,17 @@ class _Columns:
         """Of one model."""
         level = result.study.report.level
         return cls(
-            table, factors, table.standard_errors, table.p_values,
-            {f: table.interval(f, level) for f in factors}, table.first, table.last,
-            table.dropped, {w.subject for w in result.warnings},
+            table,
+            factors,
+            table.standard_errors,
+            table.p_values,
+            {f: table.interval(f, level) for f in factors},
+            table.first,
+            table.last,
+            table.dropped,
+            {w.subject for w in result.warnings},
             adjust_p_values(table.p_values[CONSTANT])["adjusted"].reindex(table.assets),
-        )  # fmt: skip
+        )
 
 
 def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, Any]:

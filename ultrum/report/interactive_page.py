@@ -93,19 +93,24 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
     names = ", ".join(named[:3])
     return environment.get_template("series_page.html.j2").render(
         title=title or names + (" …" if len(valid) > 3 else ""),
-        span=f"{min(r['first'] for r in rows)} to {max(r['last'] for r in rows)}", rows=rows, explorer=explored,
+        span=f"{min(r['first'] for r in rows)} to {max(r['last'] for r in rows)}",
+        rows=rows,
+        explorer=explored,
         css=(folder / "report.css").read_text(encoding="utf-8"),
-    )  # fmt: skip
+    )
 
 
 def _facts(series: TimeSeries) -> dict[str, str]:
     """What a series is, for the table of the page."""
     values, metadata = series.values.dropna(), series.metadata
     return {
-        "frequency": metadata.frequency.name, "unit": reading_of(metadata)[1],
-        "first": period_label(values.index[0]), "last": period_label(values.index[-1]),
-        "values": f"{len(values):,}", "source": metadata.address or metadata.source,
-    }  # fmt: skip
+        "frequency": metadata.frequency.name,
+        "unit": reading_of(metadata)[1],
+        "first": period_label(values.index[0]),
+        "last": period_label(values.index[-1]),
+        "values": f"{len(values):,}",
+        "source": metadata.address or metadata.source,
+    }
 
 
 def _explorer_parts(every: list[Line]) -> dict[str, str] | None:
@@ -193,9 +198,14 @@ def _picture() -> figure:
     from bokeh.plotting import figure
 
     drawn: Any = figure(
-        x_axis_type="datetime", height=430, sizing_mode="stretch_width", toolbar_location="above",
-        tools="pan,xwheel_zoom,box_zoom,reset", outline_line_color=None, name="explorer",
-    )  # fmt: skip
+        x_axis_type="datetime",
+        height=430,
+        sizing_mode="stretch_width",
+        toolbar_location="above",
+        tools="pan,xwheel_zoom,box_zoom,reset",
+        outline_line_color=None,
+        name="explorer",
+    )
     drawn.toolbar.logo = None
     drawn.extra_y_ranges = {"second": DataRange1d(name="second range")}
     drawn.add_layout(LinearAxis(y_range_name="second", name="second axis"), "right")
@@ -203,8 +213,13 @@ def _picture() -> figure:
     drawn.y_range.renderers = [_line_of(drawn, "first", TIDE, "default")]
     drawn.extra_y_ranges["second"].renderers = [_line_of(drawn, "second", LANTERN, "second")]
     for axis in (*drawn.xaxis, *drawn.yaxis):
-        axis.update(axis_line_color=STONE, major_tick_line_color=STONE, minor_tick_line_color=None,
-                    major_label_text_color=INK, axis_label_text_font_style="normal")  # fmt: skip
+        axis.update(
+            axis_line_color=STONE,
+            major_tick_line_color=STONE,
+            minor_tick_line_color=None,
+            major_label_text_color=INK,
+            axis_label_text_font_style="normal",
+        )
     drawn.grid.grid_line_color = MIST
     return cast("figure", drawn)
 
@@ -227,12 +242,16 @@ def _data(lines: list[Line]) -> list[dict[str, Any]]:
         valid = line.values.dropna() if line.values.isna().all() else line.values
         index = valid.index
         ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
-        rows.append({
-            "group": line.group, "name": line.name, "unit": line.unit,
-            "x": (ends.to_numpy().astype("datetime64[ms]").astype(np.int64)).tolist(),
-            "y": [None if pd.isna(v) else float(v) for v in valid],
-            "period": [period_label(p) for p in index],
-        })  # fmt: skip
+        rows.append(
+            {
+                "group": line.group,
+                "name": line.name,
+                "unit": line.unit,
+                "x": (ends.to_numpy().astype("datetime64[ms]").astype(np.int64)).tolist(),
+                "y": [None if pd.isna(v) else float(v) for v in valid],
+                "period": [period_label(p) for p in index],
+            }
+        )
     return rows
 
 

@@ -163,11 +163,13 @@ class ModelTable:
                 "<table>",
                 f"<caption>{html.escape(self.title)}</caption>" if self.title else "",
                 f"<thead>{_row('', self.head, 'th')}</thead>",
-                "<tbody>", *(_row(label, cells) for label, cells in (*self.body, *self.tail)), "</tbody>",
+                "<tbody>",
+                *(_row(label, cells) for label, cells in (*self.body, *self.tail)),
+                "</tbody>",
                 f'<tfoot><tr><td colspan="{len(self.head) + 1}">{notes}</td></tr></tfoot>',
                 "</table>",
             ]
-        )  # fmt: skip
+        )
 
     def to_latex(self) -> str:
         """A tabular with the rules of the package booktabs; notes are below it."""
@@ -175,17 +177,26 @@ class ModelTable:
         def _row(label: str, cells: Sequence[str]) -> str:
             return " & ".join(_latex(c) for c in (label, *cells)) + r" \\"
 
-        return "\n".join(
-            [
-                f"% {' '.join(printable(self.title).split())}" if self.title else "% needs the package booktabs",
-                r"\begin{tabular}{l" + "r" * len(self.head) + "}",
-                r"\toprule", _row("", self.head), r"\midrule",
-                *(_row(label, cells) for label, cells in self.body),
-                *([r"\midrule"] if self.tail else []), *(_row(label, cells) for label, cells in self.tail),
-                r"\bottomrule", r"\end{tabular}",
-                *(rf"\par\footnotesize {_latex(note)}" for note in self.notes),
-            ]
-        ) + "\n"  # fmt: skip
+        return (
+            "\n".join(
+                [
+                    f"% {' '.join(printable(self.title).split())}"
+                    if self.title
+                    else "% needs the package booktabs",
+                    r"\begin{tabular}{l" + "r" * len(self.head) + "}",
+                    r"\toprule",
+                    _row("", self.head),
+                    r"\midrule",
+                    *(_row(label, cells) for label, cells in self.body),
+                    *([r"\midrule"] if self.tail else []),
+                    *(_row(label, cells) for label, cells in self.tail),
+                    r"\bottomrule",
+                    r"\end{tabular}",
+                    *(rf"\par\footnotesize {_latex(note)}" for note in self.notes),
+                ]
+            )
+            + "\n"
+        )
 
     def __repr__(self) -> str:
         return self.to_text()
@@ -411,10 +422,25 @@ def _bar(text: str) -> str:
 
 
 _TEX: Final = {
-    "\\": r"\textbackslash{}", "&": r"\&", "%": r"\%", "$": r"\$", "#": r"\#", "_": r"\_", "{": r"\{",
-    "}": r"\}", "~": r"\textasciitilde{}", "^": r"\textasciicircum{}", "²": r"$^2$", "−": r"$-$",
-    "×": r"$\times$", "–": "--", "<": r"$<$", ">": r"$>$", "β": r"$\beta$", "α": r"$\alpha$",
-}  # fmt: skip
+    "\\": r"\textbackslash{}",
+    "&": r"\&",
+    "%": r"\%",
+    "$": r"\$",
+    "#": r"\#",
+    "_": r"\_",
+    "{": r"\{",
+    "}": r"\}",
+    "~": r"\textasciitilde{}",
+    "^": r"\textasciicircum{}",
+    "²": r"$^2$",
+    "−": r"$-$",
+    "×": r"$\times$",
+    "–": "--",
+    "<": r"$<$",
+    ">": r"$>$",
+    "β": r"$\beta$",
+    "α": r"$\alpha$",
+}
 
 
 def _latex(text: str) -> str:

@@ -92,8 +92,14 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
 
 def _places(there: Path, folder: Path) -> dict[str, Path]:
     """What has been written, by name, as its place in the folder."""
-    names = {"report": "report.html", "tables": "tables", "figures": "figures", "workbook": "results.xlsx",
-             "database": "results.sqlite", "run": "run.json"}  # fmt: skip
+    names = {
+        "report": "report.html",
+        "tables": "tables",
+        "figures": "figures",
+        "workbook": "results.xlsx",
+        "database": "results.sqlite",
+        "run": "run.json",
+    }
     return {name: folder / place for name, place in names.items() if (there / place).exists()}
 
 

@@ -88,10 +88,15 @@ def company_fits(result: StudyResult) -> dict[str, Fit]:
 def joint_alphas(result: StudyResult) -> pd.DataFrame:
     """Joint tests of alphas: one row a model and kind."""
     rows = {
-        name: {"statistic": t.statistic, "df": f"{t.df[0]}, {t.df[1]}", "p": t.p_value, "rows": t.rows,
-               "basis": t.basis}
+        name: {
+            "statistic": t.statistic,
+            "df": f"{t.df[0]}, {t.df[1]}",
+            "p": t.p_value,
+            "rows": t.rows,
+            "basis": t.basis,
+        }
         for name, t in result.joint_alpha.items()
-    }  # fmt: skip
+    }
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("test")
 
 
@@ -105,10 +110,14 @@ def downloads(result: StudyResult) -> pd.DataFrame:
 def stages(result: StudyResult) -> pd.DataFrame:
     """What was done, and what each stage rests on."""
     rows = [
-        {"stage": s.name, "needs": "; ".join(s.needs), "gives": s.state,
-         "takes": "; ".join(f"{r.source}:{r.path}" for r in s.downloads)}
+        {
+            "stage": s.name,
+            "needs": "; ".join(s.needs),
+            "gives": s.state,
+            "takes": "; ".join(f"{r.source}:{r.path}" for r in s.downloads),
+        }
         for s in result.stages.values()
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows, columns=["stage", "needs", "gives", "takes"])
 
 
@@ -138,11 +147,18 @@ T = TypeVar("T")
 
 
 _STAGES: Final[Mapping[str, tuple[str, ...]]] = {
-    "betas": ("model",), "line of fit": ("model",), "build-up": ("cost of equity",), "rolling beta": ("model",
-    "rolling betas"), "state-space beta": ("model", "panel"), "break": ("model",),
-    "predicted against realised": ("two-pass",), "peers": ("peers",), "sensitivity": ("sensitivity",),
-    "risk and return": ("panel",), "growth of one": ("returns",),
-}  # fmt: skip
+    "betas": ("model",),
+    "line of fit": ("model",),
+    "build-up": ("cost of equity",),
+    "rolling beta": ("model", "rolling betas"),
+    "state-space beta": ("model", "panel"),
+    "break": ("model",),
+    "predicted against realised": ("two-pass",),
+    "peers": ("peers",),
+    "sensitivity": ("sensitivity",),
+    "risk and return": ("panel",),
+    "growth of one": ("returns",),
+}
 
 
 def figure_names(result: StudyResult) -> list[Figure]:
@@ -168,9 +184,18 @@ def figure_key(result: StudyResult, name: Figure) -> str:
     titles = report.model_dump(mode="json")["titles"].get(name)
     panel = [result.study.price_addresses, result.study.panel.factors, result.company]
     return digest(
-        ["figure", code_of_parts("report", "core"), version("matplotlib"), name, report.level, titles, panel,
-         sorted(report.export), [states.get(n) for n in needs]]
-    )  # fmt: skip
+        [
+            "figure",
+            code_of_parts("report", "core"),
+            version("matplotlib"),
+            name,
+            report.level,
+            titles,
+            panel,
+            sorted(report.export),
+            [states.get(n) for n in needs],
+        ]
+    )
 
 
 def _reword(ax: Axes, titles: dict[str, Any]) -> None:
@@ -197,8 +222,11 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
             _require(result.cost, "[cost_of_equity]"), company, level=level, source=source
         ),
         "rolling beta": lambda: figures.beta_path(
-            _require(result.rolling, "rolling betas"), company,
-            whole=float(fit.coefficients[first_factor(result)]), level=level, source=source,
+            _require(result.rolling, "rolling betas"),
+            company,
+            whole=float(fit.coefficients[first_factor(result)]),
+            level=level,
+            source=source,
         ),
         "state-space beta": lambda: figures.beta_path(
             result.state_space_beta, company, level=level, source=source
@@ -208,12 +236,10 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
             _require(result.two_pass, "[two_pass]"), source=source
         ),
         "peers": lambda: figures.peers(_require(result.peers, "[cost_of_equity.peers]"), source=source),
-        "sensitivity": lambda: figures.sensitivity(
-            _require(result.sensitivity, "[sensitivity]"), source=source
-        ),
+        "sensitivity": lambda: figures.sensitivity(_require(result.sensitivity, "[sensitivity]"), source=source),
         "risk and return": lambda: _risk_and_return(result),
         "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
-    }  # fmt: skip
+    }
 
 
 def _require(part: T | None, section: str) -> T:

@@ -28,10 +28,15 @@ _TOKEN: Final = re.compile(
 )
 _READING: Final = ("select", "with", "values", "table")
 _WRITING: Final = frozenset(("into", "outfile", "dumpfile"))
-_ALLOWED: Final = frozenset((
-    sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE,
-    sqlite3.SQLITE_TRANSACTION,
-))  # fmt: skip
+_ALLOWED: Final = frozenset(
+    (
+        sqlite3.SQLITE_SELECT,
+        sqlite3.SQLITE_READ,
+        sqlite3.SQLITE_FUNCTION,
+        sqlite3.SQLITE_RECURSIVE,
+        sqlite3.SQLITE_TRANSACTION,
+    )
+)
 _PRAGMAS: Final = frozenset(
     (
         "table_info",
@@ -207,9 +212,10 @@ def _engine(address: Any, name: str, deadline: float) -> Any:
     if address.get_backend_name() != "sqlite":
         return sqlalchemy.create_engine(address)
     return sqlalchemy.create_engine(
-        "sqlite://", creator=lambda: open_sqlite(address.database, name, deadline),
+        "sqlite://",
+        creator=lambda: open_sqlite(address.database, name, deadline),
         poolclass=sqlalchemy.pool.NullPool,
-    )  # fmt: skip
+    )
 
 
 def _short(error: Exception, password: str) -> str:
@@ -259,8 +265,9 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
     ]
     if table not in names:
         raise SourceError(f"{name}: no table '{query.table}'; there are: {choices(sorted(names)) or 'none'}.")
-    return sqlalchemy.select(sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None,
-                                              autoload_with=connection))  # fmt: skip
+    return sqlalchemy.select(
+        sqlalchemy.Table(table, sqlalchemy.MetaData(), schema=schema or None, autoload_with=connection)
+    )
 
 
 def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) -> pa.Table:

@@ -22,8 +22,11 @@ import httpcore
 import httpx
 
 _BROKEN: Final = (
-    httpcore.NetworkError, httpcore.ProtocolError, httpcore.ProxyError, httpcore.TimeoutException,
-)  # fmt: skip
+    httpcore.NetworkError,
+    httpcore.ProtocolError,
+    httpcore.ProxyError,
+    httpcore.TimeoutException,
+)
 _CLASSES: Final = (
     "public",
     "private",
@@ -153,9 +156,13 @@ class _Backend(httpcore.NetworkBackend):
         self.inner = httpcore.SyncBackend()
 
     def connect_tcp(
-        self, host: str, port: int, timeout: float | None = None, local_address: str | None = None,
+        self,
+        host: str,
+        port: int,
+        timeout: float | None = None,
+        local_address: str | None = None,
         socket_options: Iterable[Any] | None = None,
-    ) -> httpcore.NetworkStream:  # fmt: skip
+    ) -> httpcore.NetworkStream:
         """A connection; refused if it leads into a network that this exchange may not reach."""
         stream = self.inner.connect_tcp(host, port, _shorter(timeout), local_address, socket_options)
         peer, limits = stream.get_extra_info("server_addr"), _NOW.get()
@@ -196,8 +203,10 @@ class Transport(httpx.BaseTransport):
         sent = httpcore.Request(
             method=request.method,
             url=httpcore.URL(scheme=url.raw_scheme, host=url.raw_host, port=url.port, target=url.raw_path),
-            headers=request.headers.raw, content=b"", extensions=request.extensions,
-        )  # fmt: skip
+            headers=request.headers.raw,
+            content=b"",
+            extensions=request.extensions,
+        )
         with _translate_faults():
             response = self._pool_for(url).handle_request(sent)
         return httpx.Response(
@@ -218,9 +227,11 @@ class Transport(httpx.BaseTransport):
             proxy = ""
         if proxy not in self.pools:
             options: dict[str, Any] = {
-                "ssl_context": self.context, "max_connections": self.size,
-                "max_keepalive_connections": self.size, "network_backend": _Backend(),
-            }  # fmt: skip
+                "ssl_context": self.context,
+                "max_connections": self.size,
+                "max_keepalive_connections": self.size,
+                "network_backend": _Backend(),
+            }
             self.pools[proxy] = (
                 httpcore.HTTPProxy(proxy_url=proxy, **options) if proxy else httpcore.ConnectionPool(**options)
             )

@@ -92,8 +92,11 @@ def prices_of_trading_days(prices: PriceTable) -> SeriesTable:
 
 def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
     """Returns that a file holds itself, at the study's frequency."""
-    events = {"dividends": plan.panel.dividends, "splits": plan.panel.splits,
-              "final_payments": plan.panel.final_payments}  # fmt: skip
+    events = {
+        "dividends": plan.panel.dividends,
+        "splits": plan.panel.splits,
+        "final_payments": plan.panel.final_payments,
+    }
     for key, events_section in events.items():
         if events_section:
             raise StudyError(f"The assets are returns already; leave out [panel] {key}.")

@@ -68,9 +68,11 @@ def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.Pa
         part = Path(folder) / VAULT
         pack(kept, part, list(result.downloads))
         texts = {
-            STUDY: result.study.to_toml(), RUN: run_file(result), PACKAGES: requirements(),
+            STUDY: result.study.to_toml(),
+            RUN: run_file(result),
+            PACKAGES: requirements(),
             README: _readme(result, target.name),
-        }  # fmt: skip
+        }
         try:
             with (
                 write_whole(target) as arriving,
@@ -111,9 +113,12 @@ def _readme(result: StudyResult, file: str) -> str:
     """How to run the bundle again, with the same packages."""
     short = ".".join(platform.python_version_tuple()[:2])
     return _README.format(
-        title=result.study.study.title, file=file, python=platform.python_version(), short=short,
+        title=result.study.study.title,
+        file=file,
+        python=platform.python_version(),
+        short=short,
         ultrum=importlib.metadata.version("ultrum"),
-    )  # fmt: skip
+    )
 
 
 def free_name(file: str | os.PathLike[str]) -> Path:

@@ -17,13 +17,19 @@ from ultrum.study.provenance import error_of, stage_of, stage_trail
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
 _SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {  # first words of the stages that a section sets
-    "series": (), "models": (), "report": (), "sources": (),
-    "sets": ("series: ",), "portfolios": ("returns",), "two_pass": ("two-pass",),
-    "tests": ("diagnosis", "rolling", "checks", "joint alpha"), "sensitivity": ("sensitivity",),
+    "series": (),
+    "models": (),
+    "report": (),
+    "sources": (),
+    "sets": ("series: ",),
+    "portfolios": ("returns",),
+    "two_pass": ("two-pass",),
+    "tests": ("diagnosis", "rolling", "checks", "joint alpha"),
+    "sensitivity": ("sensitivity",),
     "cost_of_equity": ("cost of equity", "peers", "sensitivity", "diagnosis", "rolling"),
     "panel": ("prices", "returns", "factors", "panel"),
     "study": ("prices", "returns", "factors", "panel", "diagnosis", "peers", "sensitivity"),
-}  # fmt: skip
+}
 _ONLY_WORDS: Final = ("[study] title", "[study] question", "[report] ")  # keys that move no stage
 _LEVEL: Final = "[report] level"
 _BOUNDS: Final = ("cost_of_equity_low.", "cost_of_equity_high.")
@@ -115,8 +121,9 @@ def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "t
     settings = _setting_changes(before.get("study"), after.get("study"))
     revised = _revisions(before, after)
     old, new = before["numbers"], after["numbers"]
-    renamed, pairs = _renames({n: v for n, v in old.items() if n not in new},
-                              {n: v for n, v in new.items() if n not in old})  # fmt: skip
+    renamed, pairs = _renames(
+        {n: v for n, v in old.items() if n not in new}, {n: v for n, v in new.items() if n not in old}
+    )
     added = {n: v for n, v in new.items() if n not in old and n not in pairs.values()}
     removed = {n: v for n, v in old.items() if n not in new and n not in pairs}
     states = {s["name"]: s["gives"] for s in before["stages"]}

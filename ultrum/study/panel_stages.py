@@ -70,9 +70,13 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
     elif section.composite:
         gauge = section.composite
         start = composite(
-            [find(n).with_metadata(name=n) for n in gauge.parts], orient=dict(gauge.orient),
-            weights=dict(gauge.weights) or None, at_least=gauge.at_least, window=gauge.window, name=name,
-        )  # fmt: skip
+            [find(n).with_metadata(name=n) for n in gauge.parts],
+            orient=dict(gauge.orient),
+            weights=dict(gauge.weights) or None,
+            at_least=gauge.at_least,
+            window=gauge.window,
+            name=name,
+        )
     else:
         if not isinstance(plan.panel.risk_free, str):
             raise StudyError(f"The series '{name}' needs [panel] risk_free, the address of a series.")

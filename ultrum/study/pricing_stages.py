@@ -61,9 +61,13 @@ def cost_of(
     if two_pass_result is not None and set(given.values()) == {"two-pass"}:
         premia = two_pass_result  # with their joint covariance
     return cost_of_equity(
-        betas, premia=premia, risk_free=_rate(plan, desk, panel), on=section.on or None, draws=section.draws,
+        betas,
+        premia=premia,
+        risk_free=_rate(plan, desk, panel),
+        on=section.on or None,
+        draws=section.draws,
         add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
-    )  # fmt: skip
+    )
 
 
 def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
@@ -153,12 +157,16 @@ def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies:
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
     names = list(section.companies) or _of_its_industry(company, companies, betas)
     result = peer_beta(
-        betas, names,
-        debt_to_equity=leverage, tax=accounts["tax"], how=section.how,
+        betas,
+        names,
+        debt_to_equity=leverage,
+        tax=accounts["tax"],
+        how=section.how,
         values=accounts["equity"] if section.how == "value" else None,
-        debt_beta=section.debt_beta, target_debt_to_equity=float(leverage[company]),
+        debt_beta=section.debt_beta,
+        target_debt_to_equity=float(leverage[company]),
         target_tax=float(accounts["tax"][company]),
-    )  # fmt: skip
+    )
     days = accounts["date"].reindex([*names, company]).dropna()
     span = " to ".join(dict.fromkeys(period_label(day) for day in (days.min(), days.max())))
     return replace(result, basis=f"{result.basis}; accounts of {span}")
@@ -181,12 +189,19 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, as
         raise StudyError("The study has no section [sensitivity].")
     markets = SeriesTable.of([returns(_index_at(desk, address)) for address in section.markets])
     return beta_sensitivity(
-        daily_returns(plan, desk, prices), markets, asset,
-        risk_free=panel_stages.rate_at(plan, desk, section.risk_free), windows=section.windows,
-        frequencies=section.frequencies, adjustments=section.adjustments, estimators=section.estimators,
-        chosen=section.chosen, published=section.published, errors=plan.model.errors,
+        daily_returns(plan, desk, prices),
+        markets,
+        asset,
+        risk_free=panel_stages.rate_at(plan, desk, section.risk_free),
+        windows=section.windows,
+        frequencies=section.frequencies,
+        adjustments=section.adjustments,
+        estimators=section.estimators,
+        chosen=section.chosen,
+        published=section.published,
+        errors=plan.model.errors,
         end=str(panel_stages.end_of(panel)),
-    )  # fmt: skip
+    )
 
 
 def _index_at(desk: Desk, address: str) -> TimeSeries:

@@ -138,9 +138,11 @@ def _costs(result: StudyResult) -> Iterator[tuple[str, float]]:
         return
     bounds = cost.interval(result.study.report.level)
     by_asset = {
-        "cost_of_equity": cost.value, "cost_of_equity_error": cost.standard_error,
-        "cost_of_equity_low": bounds["low"], "cost_of_equity_high": bounds["high"],
-    }  # fmt: skip
+        "cost_of_equity": cost.value,
+        "cost_of_equity_error": cost.standard_error,
+        "cost_of_equity_low": bounds["low"],
+        "cost_of_equity_high": bounds["high"],
+    }
     if result.abroad is not None:
         by_asset["cost_abroad"] = result.abroad.value
     for kind, numbers in by_asset.items():
@@ -176,11 +178,22 @@ def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
 _LISTED: Final = 8  # names in a message
 _STAGES: Final = {
     **dict.fromkeys(
-        ("cost_of_equity", "cost_of_equity_error", "cost_of_equity_low", "cost_of_equity_high", "cost_abroad",
-         "risk_free", "premium", "inflation"), "cost of equity"
+        (
+            "cost_of_equity",
+            "cost_of_equity_error",
+            "cost_of_equity_low",
+            "cost_of_equity_high",
+            "cost_abroad",
+            "risk_free",
+            "premium",
+            "inflation",
+        ),
+        "cost of equity",
     ),
-    "two_pass": "two-pass", "rolling": "rolling betas", "break_p": "checks",
-}  # fmt: skip
+    "two_pass": "two-pass",
+    "rolling": "rolling betas",
+    "break_p": "checks",
+}
 
 
 @validate_arguments
@@ -326,9 +339,15 @@ class Trail(TextInNotebooks):
 
     def to_dict(self) -> dict[str, Any]:
         """As plain data."""
-        facts = {"name": self.name, "value": self.value, "settings": self.settings, "gives": self.gives,
-                "retrieved": self.retrieved, "command": self.command,
-                "imported": self.imported or None}  # fmt: skip
+        facts = {
+            "name": self.name,
+            "value": self.value,
+            "settings": self.settings,
+            "gives": self.gives,
+            "retrieved": self.retrieved,
+            "command": self.command,
+            "imported": self.imported or None,
+        }
         kept = {k: v for k, v in facts.items() if v not in (None, "", [], {})}
         return kept | ({"parts": [p.to_dict() for p in self.parts]} if self.parts else {})
 

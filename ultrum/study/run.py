@@ -57,10 +57,18 @@ def run(
     tell = progress or (lambda _: None)
     sources = {name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()}
     policy = HttpPolicy(conditional=not refresh)
-    with in_study_words(), Desk(
-        vault, sources=sources, offline=offline, progress=tell, policy=policy, keep_readings=True,
-        credentials=credentials,
-    ) as now:  # fmt: skip
+    with (
+        in_study_words(),
+        Desk(
+            vault,
+            sources=sources,
+            offline=offline,
+            progress=tell,
+            policy=policy,
+            keep_readings=True,
+            credentials=credentials,
+        ) as now,
+    ):
         if at is None:
             return run_on(plan, now, tell, keep)
         with now.at(at) as then:
@@ -89,8 +97,7 @@ def run_on(
     if company not in betas.assets:
         raise StudyError(f"No asset '{company}' in the panel; {one_of(company, betas.assets)}")
     wanted = f"model: {plan.model.name}"
-    checks = stages.do("checks", plan.tests.breaks, ["prices", wanted],
-                       lambda: check_assets(plan, prices, betas))  # fmt: skip
+    checks = stages.do("checks", plan.tests.breaks, ["prices", wanted], lambda: check_assets(plan, prices, betas))
     premia = _two_pass(plan, stages, panel)
     cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia)
     peers = _peers(plan, desk, stages, panel, betas)
@@ -261,10 +268,13 @@ def _rolling(plan: Study, stages: Stages, panel: Panel) -> RollingFit | None:
 
     model = plan.model
     betas: RollingFit = stages.do(
-        "rolling betas", [window, model.factors, model.errors], ["panel"],
-        lambda: rolling_regress(panel.excess, panel.factor_table.select(model.factors), window=window or 60,
-                                errors=model.errors),
-    )  # fmt: skip
+        "rolling betas",
+        [window, model.factors, model.errors],
+        ["panel"],
+        lambda: rolling_regress(
+            panel.excess, panel.factor_table.select(model.factors), window=window or 60, errors=model.errors
+        ),
+    )
     return betas
 
 
@@ -276,9 +286,13 @@ def _two_pass(plan: Study, stages: Stages, panel: Panel) -> TwoPass | None:
 
     factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
     work = partial(
-        two_pass, panel_stages.without_portfolios(plan, panel), factors, beta_sample=section.beta_sample,
-        window=section.window, draws=section.draws,
-    )  # fmt: skip
+        two_pass,
+        panel_stages.without_portfolios(plan, panel),
+        factors,
+        beta_sample=section.beta_sample,
+        window=section.window,
+        draws=section.draws,
+    )
     premia: TwoPass = stages.do("two-pass", section.model_dump(mode="json"), ["panel"], work)
     return premia
 
@@ -314,9 +328,11 @@ def _peers(plan: Study, desk: Desk, stages: Stages, panel: Panel, betas: BetaTab
         return None
     settings = [section.model_dump(mode="json"), plan.asset]
     peers: PeerBeta = stages.do(
-        "peers", settings, ["panel", f"model: {plan.model.name}"],
+        "peers",
+        settings,
+        ["panel", f"model: {plan.model.name}"],
         lambda: pricing_stages.peers_of(plan, desk, panel, betas, records_at(desk, plan.panel.companies)),
-    )  # fmt: skip
+    )
     return peers
 
 

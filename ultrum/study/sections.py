@@ -22,9 +22,18 @@ from ultrum.errors import FrequencyError, one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"]
 Figure = Literal[
-    "betas", "line of fit", "build-up", "rolling beta", "state-space beta", "break", "predicted against realised",
-    "peers", "sensitivity", "risk and return", "growth of one",
-]  # fmt: skip
+    "betas",
+    "line of fit",
+    "build-up",
+    "rolling beta",
+    "state-space beta",
+    "break",
+    "predicted against realised",
+    "peers",
+    "sensitivity",
+    "risk and return",
+    "growth of one",
+]
 Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
 Adjustment = Literal["none", "vasicek", "blume"]
 Estimator = Literal["plain", "lagged"]

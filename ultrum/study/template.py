@@ -272,8 +272,10 @@ def _further(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -
     if choices.cost:
         premium = {} if choices.premium is None else {factors.market: choices.premium}
         sections["cost_of_equity"] = {
-            "company": _asset(choices, names), "model": "first", "premium": premium,
-        }  # fmt: skip
+            "company": _asset(choices, names),
+            "model": "first",
+            "premium": premium,
+        }
     return sections
 
 
@@ -362,11 +364,15 @@ def practice_study(
     head = _head(name, frequency, '         # of the panel: "M", "Q", "W"', currency)
     first = factors[0] if factors else "market"
     premium = f"# premium = {{ {_quote(first)} = 0.055 }}       # by default the mean of each factor's history"
-    text = "".join((
-        head, _PRACTICE, _model(factors, []),
-        f"[cost_of_equity]\ncompany = {_quote(asset)}\nmodel = \"first\"\n{premium}\n\n",
-        _REPORT.format(figures=_toml_list(["build-up", "line of fit", "betas"])),
-    ))  # fmt: skip
+    text = "".join(
+        (
+            head,
+            _PRACTICE,
+            _model(factors, []),
+            f'[cost_of_equity]\ncompany = {_quote(asset)}\nmodel = "first"\n{premium}\n\n',
+            _REPORT.format(figures=_toml_list(["build-up", "line of fit", "betas"])),
+        )
+    )
     return _written(path, text)
 
 
@@ -416,10 +422,14 @@ def write_file_study(
     used = list(study.model.factors)
     unused = [f for f in draft.factors.factors.names if f not in used]
     parts = [
-        head, _sources(study), _inflation_series(further), _panel(draft, panel), _model(used, unused),
+        head,
+        _sources(study),
+        _inflation_series(further),
+        _panel(draft, panel),
+        _model(used, unused),
         *([_cost(desk, draft, further, asset)] if priced else []),
         _REPORT.format(figures=_toml_list([*(["build-up"] if priced else []), "line of fit", "betas"])),
-    ]  # fmt: skip
+    ]
     return _written(path, "".join(parts)), draft
 
 
@@ -493,9 +503,11 @@ def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> st
     """The cost of equity, with its alternatives, and the peers where there are accounts."""
     market = draft.factors.market
     lines = [
-        "[cost_of_equity]", f"company = {_quote(asset)}", 'model = "first"',
+        "[cost_of_equity]",
+        f"company = {_quote(asset)}",
+        'model = "first"',
         f"# premium = {{ {_quote(market)} = 0.055 }}   # a year; by default the mean of the factor's history",
-    ]  # fmt: skip
+    ]
     if further.inflation:
         lines.append('inflation = "inflation"              # for the cost in real terms')
     lines.append("")
@@ -509,8 +521,9 @@ def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> st
             "[cost_of_equity.peers]",
             f"accounts = {_quote(further.accounts)}",
             f"companies = {_toml_list(names)}",
-            *(f"{role} = {_quote(column)}" for role, column in columns.items()), "",
-        ]  # fmt: skip
+            *(f"{role} = {_quote(column)}" for role, column in columns.items()),
+            "",
+        ]
     return "\n".join(lines) + "\n"
 
 

@@ -94,8 +94,10 @@ def _nearest(group: list[Any]) -> list[Any]:
 
 
 _KIND_OF_ERROR: Final[Mapping[type, tuple[str, ...]]] = {
-    str: ("value_error",), float: ("int_type", "int_from_float"), int: ("float_type",),
-}  # fmt: skip
+    str: ("value_error",),
+    float: ("int_type", "int_from_float"),
+    int: ("float_type",),
+}
 
 
 def _is_form(part: Any) -> bool:
@@ -285,9 +287,13 @@ def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """Names that differ only by case are the same in databases and on many disks."""
     for section, entries in content.items():
         lower: dict[str, str] = {}
-        names = [str(n) for n in entries] if isinstance(entries, Mapping) else [
-            str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e
-        ] if isinstance(entries, list) else []  # fmt: skip
+        names = (
+            [str(n) for n in entries]
+            if isinstance(entries, Mapping)
+            else [str(e["name"]) for e in entries if isinstance(e, Mapping) and "name" in e]
+            if isinstance(entries, list)
+            else []
+        )
         for name in names:
             first = lower.setdefault(name.casefold(), name)
             if first != name:

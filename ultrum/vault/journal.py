@@ -209,8 +209,15 @@ def _parse(line: bytes) -> dict[str, Any] | None:
 # The record of one download
 
 FACTS: Final = (
-    "source", "path", "retrieved", "checksum", "size", "content_type", "etag", "last_modified",
-)  # fmt: skip
+    "source",
+    "path",
+    "retrieved",
+    "checksum",
+    "size",
+    "content_type",
+    "etag",
+    "last_modified",
+)
 _FORM: Final = "%Y-%m-%dT%H:%M:%S.%fZ"
 _FIRST: Final = "2025"  # years between which a clock may be right
 _LAST: Final = "2200"
@@ -265,9 +272,17 @@ def new_record(source: str, path: str, checksum: str, download: Download, latest
     """Record of a download that has just come, after the latest of its address."""
     retrieved, placed = stamps(latest)
     return Record(
-        0, source, path, retrieved, checksum, len(download.body), download.content_type, download.etag,
-        download.last_modified, placed=placed,
-    )  # fmt: skip
+        0,
+        source,
+        path,
+        retrieved,
+        checksum,
+        len(download.body),
+        download.content_type,
+        download.etag,
+        download.last_modified,
+        placed=placed,
+    )
 
 
 def confirmation(record: Record) -> dict[str, Any]:

@@ -27,8 +27,17 @@ CREATE TABLE IF NOT EXISTS refreshed (source TEXT PRIMARY KEY, at TEXT);
 """
 FILTERS: Final = ("source", "region", "topic", "frequency", "measure", "currency")
 _FIELDS: Final = (
-    "source", "address", "title", "frequency", "flow", "topic", "region", "measure", "currency", "facts",
-)  # fmt: skip
+    "source",
+    "address",
+    "title",
+    "frequency",
+    "flow",
+    "topic",
+    "region",
+    "measure",
+    "currency",
+    "facts",
+)
 _COLUMNS: Final = ", ".join(f"l.{name}" for name in _FIELDS)
 Filters = Mapping[str, str | Sequence[str]]
 _WORD: Final = re.compile(r"\w+")
@@ -107,7 +116,9 @@ class Listings:
             rows = [tuple(row[1:]) for row in others] + [_row(e) for e in entries]
             catalogue.executemany(
                 "INSERT INTO listings (source, address, title, frequency, flow, topic, region, measure, "
-                "currency, facts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # fmt: skip
+                "currency, facts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                rows,
+            )
             catalogue.execute(
                 "INSERT INTO words (rowid, title, rest) SELECT id, title, address || ' ' || frequency || ' ' "
                 "|| flow || ' ' || topic || ' ' || region || ' ' || measure || ' ' || currency || ' ' || facts "
@@ -187,9 +198,9 @@ class Listings:
 
     def _begins(self, word: str) -> bool:
         """Whether a word of some listing begins so."""
-        return bool(self._query(
-            "SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"]
-        ))  # fmt: skip
+        return bool(
+            self._query("SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"])
+        )
 
     def _nearest_word(self, word: str) -> str | None:
         """The word itself if anything begins with it, else the word it resembles; None if none does."""
@@ -230,9 +241,17 @@ def _either(group: Sequence[Sequence[str]]) -> str:
 
 def _row(entry: Entry) -> tuple[str, ...]:
     return (
-        entry.source, entry.address, entry.title, entry.frequency, entry.flow, entry.topic, entry.region,
-        entry.measure, entry.currency, json.dumps(dict(entry.facts), ensure_ascii=False),
-    )  # fmt: skip
+        entry.source,
+        entry.address,
+        entry.title,
+        entry.frequency,
+        entry.flow,
+        entry.topic,
+        entry.region,
+        entry.measure,
+        entry.currency,
+        json.dumps(dict(entry.facts), ensure_ascii=False),
+    )
 
 
 def _conditions(filters: Filters) -> tuple[str, list[str]]:

@@ -81,10 +81,13 @@ def to_currency(
         block[:, i] = _convert_values(block[:, i], rates_by_pair[key], metadata.measure)
         without = int((there & ~np.isfinite(block[:, i])).sum()) or None
         converted = metadata.add_step(
-            "to currency", {"currency": currency}, to=currency, at=table.names_of(metadata.currency, currency),
+            "to currency",
+            {"currency": currency},
+            to=currency,
+            at=table.names_of(metadata.currency, currency),
             rate={"moment": "of its moment", "period": "average of its period", "change": "its change"}[kind],
             values_without_a_rate=without,
-        )  # fmt: skip
+        )
         metadata_list[i] = converted
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 

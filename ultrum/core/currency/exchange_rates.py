@@ -322,10 +322,18 @@ class ExchangeRates:
         first = self._between(*steps[0])[0]
         names = ", ".join(self._between(*s)[0].name for s in steps)
         metadata = Metadata(
-            name=f"{base}_{quote}", title=f"{quote} for one {base}", frequency=first.frequency,
-            measure="quote", unit=f"{base}/{quote}", timing=first.timing,
-        ).add_step("cross rate" if len(steps) > 1 else "rate", quotes=names, path=" ".join(path),
-                  days_in_some_only=len(every) - len(days) or None)  # fmt: skip
+            name=f"{base}_{quote}",
+            title=f"{quote} for one {base}",
+            frequency=first.frequency,
+            measure="quote",
+            unit=f"{base}/{quote}",
+            timing=first.timing,
+        ).add_step(
+            "cross rate" if len(steps) > 1 else "rate",
+            quotes=names,
+            path=" ".join(path),
+            days_in_some_only=len(every) - len(days) or None,
+        )
         return TimeSeries.from_arrays(values, first.frequency.index(first.frequency.ordinals(days)), metadata)
 
     def last(self, count: int, base: str, quote: str) -> pd.Series:

@@ -47,9 +47,11 @@ def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...
 def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str) -> None:
     """Refuse one name for two things."""
     roles = [
-        *((name, "an asset") for name in assets.names), *((name, "a factor") for name in factors.names),
-        *((name, "a condition") for name in conditions), (rate, "the risk-free rate"),
-    ]  # fmt: skip
+        *((name, "an asset") for name in assets.names),
+        *((name, "a factor") for name in factors.names),
+        *((name, "a condition") for name in conditions),
+        (rate, "the risk-free rate"),
+    ]
     role_of: dict[str, str] = {}
     for name, role in roles:
         if name in role_of:

@@ -171,11 +171,13 @@ def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
     """Every missing value with its period, series and cause, series by series."""
     column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
-    missing = pd.DataFrame({
-        "period": seen.index.take(row),
-        "series": _label_codes(column, list(seen.names)),
-        "cause": _label_codes(kind, _KINDS),
-    })  # fmt: skip
+    missing = pd.DataFrame(
+        {
+            "period": seen.index.take(row),
+            "series": _label_codes(column, list(seen.names)),
+            "cause": _label_codes(kind, _KINDS),
+        }
+    )
     return _with_causes(missing, causes, seen, column, row, kind == _KINDS.index(GAP))
 
 

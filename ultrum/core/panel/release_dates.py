@@ -140,10 +140,13 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
             f"Vintages of {name} need the columns period, released and value; {name_list(absent)} is not there."
         )
     days = days_in(table["released"], f"released, of {name}", missing=True)
-    vintages = pd.DataFrame({
-        "ordinal": _ordinals(table["period"], frequency), "day": days.astype("datetime64[s]"),
-        "value": table["value"].to_numpy(dtype=np.float64),
-    })  # fmt: skip
+    vintages = pd.DataFrame(
+        {
+            "ordinal": _ordinals(table["period"], frequency),
+            "day": days.astype("datetime64[s]"),
+            "value": table["value"].to_numpy(dtype=np.float64),
+        }
+    )
     return vintages.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
 

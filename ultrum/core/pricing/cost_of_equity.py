@@ -280,11 +280,14 @@ def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium]
     per_year, errors = given.periods_per_year, given.standard_errors
     premia = {
         f: Premium(
-            per_year * float(given.premia[f]), per_year * float(errors[f]), given.df, given.excess_of,
+            per_year * float(given.premia[f]),
+            per_year * float(errors[f]),
+            given.df,
+            given.excess_of,
             f"two-pass premium, {given.kind.replace('_', ' ')} errors",
         )
         for f in factors
-    }  # fmt: skip
+    }
     return premia, per_year**2 * given.covariance.loc[factors, factors].to_numpy()
 
 
@@ -431,8 +434,14 @@ def cost_comparison(
             raise EstimationError(f"No factor {factor} in {name}; {one_of(factor, parts)}")
         part = factor or parts[0]
         exposure = cost.parts.xs(part, level=1)
-        frame = pd.DataFrame({"beta": exposure["beta"], "beta_error": exposure["beta_error"], "cost": cost.value,
-                              "standard_error": cost.standard_error}).join(cost.interval(level))  # fmt: skip
+        frame = pd.DataFrame(
+            {
+                "beta": exposure["beta"],
+                "beta_error": exposure["beta_error"],
+                "cost": cost.value,
+                "standard_error": cost.standard_error,
+            }
+        ).join(cost.interval(level))
         frame.index = pd.MultiIndex.from_product([frame.index, [name]], names=["asset", "estimator"])
         blocks.append(frame)
     whole = pd.concat(blocks)

@@ -316,9 +316,12 @@ class CostOfEquity(TextInNotebooks):
         if asset not in self.value.index:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}")
         return cost_workings(
-            asset, pd.DataFrame(self.parts.xs(asset)), self.risk_free, float(self.value[asset]),
+            asset,
+            pd.DataFrame(self.parts.xs(asset)),
+            self.risk_free,
+            float(self.value[asset]),
             float(self.standard_error[asset]),
-        )  # fmt: skip
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """One row per asset: cost of equity, standard error, 95 % interval, degrees of freedom.

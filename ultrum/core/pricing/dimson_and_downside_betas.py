@@ -118,9 +118,14 @@ def dimson_beta(
     description = f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
     basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(
-        beta, pd.Series(error, beta.index), table.nobs, table.coefficients[list(design)], basis,
-        errors, panel.assets.index[-1],
-    )  # fmt: skip
+        beta,
+        pd.Series(error, beta.index),
+        table.nobs,
+        table.coefficients[list(design)],
+        basis,
+        errors,
+        panel.assets.index[-1],
+    )
 
 
 def leads_and_lags(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
@@ -238,9 +243,13 @@ class UpDownBetas(TableInNotebooks):
         EBMK  0.28      0.14  0.69        0.14       -0.40  0.09
         """
         columns = {
-            "up": self.up, "up_error": self.up_error, "down": self.down, "down_error": self.down_error,
-            "difference": self.up - self.down, "p": self.p_value,
-        }  # fmt: skip
+            "up": self.up,
+            "up_error": self.up_error,
+            "down": self.down,
+            "down_error": self.down_error,
+            "difference": self.up - self.down,
+            "p": self.p_value,
+        }
         return pd.DataFrame(columns)
 
     def __repr__(self) -> str:

@@ -91,10 +91,15 @@ class FilteredBetas(TableInNotebooks):
         MRWG   0.43  1.87   0.44      0.08  0.0  -0.01   0.08   251
         """
         columns = {
-            "first": self.beta.bfill().iloc[0], "last": self.beta.ffill().iloc[-1],
-            "error": self.standard_error.ffill().iloc[-1], "movement": self.movement, "p": self.p_value,
-            "alpha": self.alpha, "sigma": self.sigma, "rows": self.nobs,
-        }  # fmt: skip
+            "first": self.beta.bfill().iloc[0],
+            "last": self.beta.ffill().iloc[-1],
+            "error": self.standard_error.ffill().iloc[-1],
+            "movement": self.movement,
+            "p": self.p_value,
+            "alpha": self.alpha,
+            "sigma": self.sigma,
+            "rows": self.nobs,
+        }
         return pd.DataFrame(columns)
 
     def __repr__(self) -> str:
@@ -271,8 +276,11 @@ def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Float
     likelihoods = np.array([fit.likelihood[-1] for fit in fits])
     movement, p_value = _likeliest(sample, ratios, likelihoods)
     numbers = {
-        "movement": movement, "p_value": p_value, "alpha": alpha[-1], "sigma": np.sqrt(variance[-1]),
-    }  # fmt: skip
+        "movement": movement,
+        "p_value": p_value,
+        "alpha": alpha[-1],
+        "sigma": np.sqrt(variance[-1]),
+    }
     return paths, numbers
 
 

@@ -210,11 +210,12 @@ def peer_beta(
         standard_error=error * (1.0 + share),
         asset_beta=asset_beta,
         asset_error=error,
-        peers=frame.assign(weight=np.nan if how == "median" else weights,
-                           place=frame["unlevered"].rank().astype(int)),
+        peers=frame.assign(
+            weight=np.nan if how == "median" else weights, place=frame["unlevered"].rank().astype(int)
+        ),
         basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
         f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}",
-    )  # fmt: skip
+    )
 
 
 @validate_arguments
@@ -267,14 +268,23 @@ def industry_betas(
         if not names:
             continue
         result = peer_beta(
-            betas, names, debt_to_equity=debt_to_equity, tax=tax, how=how, values=values, debt_beta=debt_beta,
+            betas,
+            names,
+            debt_to_equity=debt_to_equity,
+            tax=tax,
+            how=how,
+            values=values,
+            debt_beta=debt_beta,
             factor=factor,
-        )  # fmt: skip
+        )
         unlevered = result.peers["unlevered"]
         rows[industry] = {
-            "companies": len(names), "beta": result.asset_beta, "error": result.asset_error,
-            "least": unlevered.min(), "most": unlevered.max(),
-        }  # fmt: skip
+            "companies": len(names),
+            "beta": result.asset_beta,
+            "error": result.asset_error,
+            "least": unlevered.min(),
+            "most": unlevered.max(),
+        }
     if not rows:
         raise EstimationError("None of the companies of these industries has a beta.")
     return pd.DataFrame.from_dict(rows, orient="index")

@@ -189,9 +189,12 @@ def beta_sensitivity(
     _check_words(adjustments, ADJUSTMENTS, "adjustment")
     _check_words(estimators, ESTIMATORS, "estimator")
     options = {
-        "window": list(windows), "frequency": [str(f) for f in frequencies], "market": table.names,
-        "adjustment": list(adjustments), "estimator": list(estimators),
-    }  # fmt: skip
+        "window": list(windows),
+        "frequency": [str(f) for f in frequencies],
+        "market": table.names,
+        "adjustment": list(adjustments),
+        "estimator": list(estimators),
+    }
     empty = [what for what, given in options.items() if not given]
     if empty:
         raise EstimationError(f"beta_sensitivity was given no {empty[0]}; give one at least.")

@@ -91,9 +91,13 @@ def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> Two
     main = factors[int(np.abs(test.weakest).argmax())]
     some = f"; {len(data.assets)} of {assets} assets, those with all {len(data.index)} periods"
     result = TestResult(
-        test.statistic, f"F({test.df[0]:g}, {test.df[1]:g})", test.df, test.p_value,
-        f"weakest in {main}{some}", "betas do not identify every premium",
-    )  # fmt: skip
+        test.statistic,
+        f"F({test.df[0]:g}, {test.df[1]:g})",
+        test.df,
+        test.p_value,
+        f"weakest in {main}{some}",
+        "betas do not identify every premium",
+    )
     if test.p_value > WEAK:
         warn_user(
             f"The betas hardly differ between assets for some combination of factors, mostly {main} "

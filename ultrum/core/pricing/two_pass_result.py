@@ -33,9 +33,12 @@ from ultrum.errors import EstimationError, one_of
 WEAK: Final = 0.02  # p of the rank test, above which betas do not identify the premia
 BETAS: Final = ("full", "rolling")
 KINDS_IN_WORDS: Final = {
-    "fama_macbeth": "Fama–MacBeth", "newey_west": "Newey–West", "shanken": "Shanken", "bootstrap": "bootstrap",
+    "fama_macbeth": "Fama–MacBeth",
+    "newey_west": "Newey–West",
+    "shanken": "Shanken",
+    "bootstrap": "bootstrap",
     "misspecification": "misspecification-robust",
-}  # fmt: skip
+}
 _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
@@ -275,8 +278,12 @@ def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
     if not np.isfinite([low, high]).all():
         return {"low": low, "high": high, "shape": "whole line", "reading": "not identified"}
     away = low > 0 or high < 0
-    return {"low": low, "high": high, "shape": "interval",
-            "reading": "zero is outside" if away else "zero is inside"}  # fmt: skip
+    return {
+        "low": low,
+        "high": high,
+        "shape": "interval",
+        "reading": "zero is outside" if away else "zero is inside",
+    }
 
 
 @dataclass(frozen=True, eq=False)
@@ -457,8 +464,11 @@ def _basis(
     error = float(np.sqrt(np.nanmean(pricing["error"] ** 2)))
     parts = [
         f"{len(slopes.values)} cross-sections of {int(counts.min())} to {quantity(int(counts.max()), 'asset')}",
-        span_of(periods), words[plan.betas] if plan.factors else "", f"t values on {names[kind]}", unsaid,
+        span_of(periods),
+        words[plan.betas] if plan.factors else "",
+        f"t values on {names[kind]}",
+        unsaid,
         f"periods left out: {int((~slopes.kept).sum())}",
         f"root mean square pricing error {100 * error:.3f} % a period",
-    ]  # fmt: skip
+    ]
     return "; ".join(part for part in parts if part)

@@ -232,12 +232,15 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
     for start in starts:
         minimum = (
             minimize(
-                lambda x: float(score_tests(x[None])[0]), start, jac=slope, method="BFGS",
+                lambda x: float(score_tests(x[None])[0]),
+                start,
+                jac=slope,
+                method="BFGS",
                 options={"gtol": 1e-4},
             )
             if factors > 1
             else None
-        )  # fmt: skip
+        )
         value = float(score_tests(start[None])[0]) if minimum is None else float(minimum.fun)
         if value < best:
             best, weakest = value, start if minimum is None else minimum.x

@@ -288,8 +288,10 @@ class BetaTable:
         values, errors = self.coefficients, self.standard_errors
         if CONSTANT in values and all(str(name) in self.kinds for name in self.assets):
             name = {CONSTANT: "alpha, %"}  # of returns
-            values, errors = ((100.0 * t[[CONSTANT]]).join(t.drop(columns=CONSTANT)).rename(columns=name)
-                              for t in (values, errors))  # fmt: skip
+            values, errors = (
+                (100.0 * t[[CONSTANT]]).join(t.drop(columns=CONSTANT)).rename(columns=name)
+                for t in (values, errors)
+            )
         text = estimates_text(values, errors, beside)
         return f"{quantity(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in brackets\n{text}"
 

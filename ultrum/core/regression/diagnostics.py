@@ -189,9 +189,11 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     span = " to ".join(period_label(end) for end in fit.sample)
     rho = _persistence(X, residuals, time_positions(fit.design.index))
     return Diagnosis(
-        tuple(findings), f"{fit.name} on {', '.join(_factors(fit))}: {quantity(fit.nobs, 'row')}, {span}",
-        _recommend_errors(fit, rho), rho,
-    )  # fmt: skip
+        tuple(findings),
+        f"{fit.name} on {', '.join(_factors(fit))}: {quantity(fit.nobs, 'row')}, {span}",
+        _recommend_errors(fit, rho),
+        rho,
+    )
 
 
 def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
@@ -256,11 +258,13 @@ def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Find
     kept = fit.errors in (*HAC, *COSINE, *CLUSTERED, "clustered")
     cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
     return _chi2(
-        "autocorrelation of residuals", statistic, order,
+        "autocorrelation of residuals",
+        statistic,
+        order,
         f"Residuals are autocorrelated over up to {order} periods; {cure} Betas stay right, unless a lagged "
         "left-hand side is among the factors.",
         f"No sign that residuals are autocorrelated over up to {order} periods.",
-    )  # fmt: skip
+    )
 
 
 def _heteroskedasticity(fit: Fit, residuals: Floats) -> Finding:
@@ -269,9 +273,12 @@ def _heteroskedasticity(fit: Fit, residuals: Floats) -> Finding:
     whole = X if CONSTANT in fit.design else np.column_stack([np.ones(len(X)), X])
     statistic = len(X) * _r2(residuals**2, whole)
     return _chi2(
-        "spread that moves with the factors", statistic, whole.shape[1] - 1, _unequal(fit),
+        "spread that moves with the factors",
+        statistic,
+        whole.shape[1] - 1,
+        _unequal(fit),
         "No sign that the spread of residuals moves with the level of the factors.",
-    )  # fmt: skip
+    )
 
 
 def _unequal(fit: Fit) -> str:
@@ -295,9 +302,12 @@ def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
         return  # more columns than the rows can tell apart
     statistic = len(F) * _r2(residuals**2, whole)
     yield _chi2(
-        "spread of any form (White)", statistic, rank - 1, _unequal(fit),
+        "spread of any form (White)",
+        statistic,
+        rank - 1,
+        _unequal(fit),
         "No sign that the spread of residuals moves with the factors, their squares or products.",
-    )  # fmt: skip
+    )
 
 
 def _normality(residuals: Floats) -> Finding:
@@ -306,11 +316,13 @@ def _normality(residuals: Floats) -> Finding:
     skew, kurtosis = np.mean((deviations / spread) ** 3), np.mean((deviations / spread) ** 4)
     statistic = float(len(deviations) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
     return _chi2(
-        "normality of residuals", statistic, 2,
+        "normality of residuals",
+        statistic,
+        2,
         f"Residuals are not normal (skewness {skew:.2f}, kurtosis {kurtosis:.1f}), as returns seldom are. Betas "
         "stay right; in samples of a few dozen rows t and F are only near their tables.",
         f"No sign against normal residuals (skewness {skew:.2f}, kurtosis {kurtosis:.1f}).",
-    )  # fmt: skip
+    )
 
 
 def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
@@ -385,10 +397,13 @@ def _copies(fit: Fit) -> Iterator[Finding]:
     worst = int(np.argmax(inflated))
     error = np.sqrt(inflated[worst])
     yield Finding(
-        "largest variance inflation", float(inflated[worst]), "", np.nan,
+        "largest variance inflation",
+        float(inflated[worst]),
+        "",
+        np.nan,
         f"{factors[worst]}: its error is {error:.2f} times what it would be if the factors were unrelated"
         + (" (10 and more is called serious)." if inflated[worst] >= 10 else "."),
-    )  # fmt: skip
+    )
 
 
 def _influence(fit: Fit) -> Finding:
@@ -413,9 +428,12 @@ def _unit_roots(fit: Fit) -> Iterator[Finding]:
     for name, values in suspects:
         test = dickey_fuller(values, trend=True, positions=time_positions(fit.design.index))
         yield Finding(
-            f"unit root in {name}", test.statistic, _UNIT_ROOT, test.p_value,
+            f"unit root in {name}",
+            test.statistic,
+            _UNIT_ROOT,
+            test.p_value,
             f"A unit root is rejected: {name} comes back to its trend."
             if test.p_value < _LEVEL
             else f"A unit root is not rejected: {name} may be non-stationary. Regressions of such levels on each "
             "other find relations that are not there; take growth or differences.",
-        )  # fmt: skip
+        )

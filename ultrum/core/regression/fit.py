@@ -366,9 +366,20 @@ class Fit(CoefficientInference, TableInNotebooks):
         True
         """
         figures = Figures(
-            str(self.name), self.nobs, self.errors, self.lags, self.response.index, self.coefficients,
-            self.p_values, self.interval(level), level, self.r2, self.sigma, self.dropped, self.detectable(),
-        )  # fmt: skip
+            str(self.name),
+            self.nobs,
+            self.errors,
+            self.lags,
+            self.response.index,
+            self.coefficients,
+            self.p_values,
+            self.interval(level),
+            level,
+            self.r2,
+            self.sigma,
+            self.dropped,
+            self.detectable(),
+        )
         return "\n".join(sentences(figures, CONSTANT))
 
     def workings(self) -> Workings:
@@ -388,9 +399,14 @@ class Fit(CoefficientInference, TableInNotebooks):
         (0.5642, 0.5642)
         """
         return regression_workings(
-            self.name, self.response, self.design, self.coefficients, self.weights, CONSTANT,
+            self.name,
+            self.response,
+            self.design,
+            self.coefficients,
+            self.weights,
+            CONSTANT,
             errors_in_words(self.errors),
-        )  # fmt: skip
+        )
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
         """Predicted response for rows of factors, columns named as the factors.

@@ -335,9 +335,13 @@ def predictive_regression(
             rows[horizon, name] = _row(returns, x[:, k], horizon)
     wald = ivx_wald(returns, x)[2]
     joint = TestResult(
-        wald, f"χ²({len(names)})", (len(names),), float(scipy.special.chdtrc(len(names), wald)),
-        "IVX-Wald", "no predictor matters",
-    )  # fmt: skip
+        wald,
+        f"χ²({len(names)})",
+        (len(names),),
+        float(scipy.special.chdtrc(len(names), wald)),
+        "IVX-Wald",
+        "no predictor matters",
+    )
     persistence = pd.DataFrame({n: _persistence(returns, x[:, k]) for k, n in enumerate(names)}).T
     _warn_of_persistence(persistence)
     first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)

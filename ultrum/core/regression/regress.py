@@ -55,19 +55,40 @@ _BLOCK: Final = 512  # left-hand sides at a time in the kernels
 
 @overload
 def regress(
-    Y: Vector, X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
-    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
-) -> Fit: ...  # fmt: skip
+    Y: Vector,
+    X: Any,
+    *,
+    errors: str = ...,
+    lags: int | str | None = ...,
+    clusters: Any = ...,
+    weights: Any = ...,
+    constant: bool = ...,
+    prewhiten: bool = ...,
+) -> Fit: ...
 @overload
 def regress(
-    Y: pd.DataFrame | SeriesTable, X: Any, *, errors: str = ..., lags: int | str | None = ...,
-    clusters: Any = ..., weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
-) -> BetaTable: ...  # fmt: skip
+    Y: pd.DataFrame | SeriesTable,
+    X: Any,
+    *,
+    errors: str = ...,
+    lags: int | str | None = ...,
+    clusters: Any = ...,
+    weights: Any = ...,
+    constant: bool = ...,
+    prewhiten: bool = ...,
+) -> BetaTable: ...
 @overload
 def regress(
-    Y: npt.NDArray[Any], X: Any, *, errors: str = ..., lags: int | str | None = ..., clusters: Any = ...,
-    weights: Any = ..., constant: bool = ..., prewhiten: bool = ...,
-) -> Any: ...  # fmt: skip
+    Y: npt.NDArray[Any],
+    X: Any,
+    *,
+    errors: str = ...,
+    lags: int | str | None = ...,
+    clusters: Any = ...,
+    weights: Any = ...,
+    constant: bool = ...,
+    prewhiten: bool = ...,
+) -> Any: ...
 @validate_arguments
 def regress(
     Y: Any,
@@ -236,9 +257,15 @@ class _Columns:
         sigma, r2, lags, clusters = np.full((4, assets), np.nan)
         nobs, short = np.zeros((2, assets), dtype=np.int64)
         return cls(
-            np.full((assets, terms), np.nan), np.full((assets, terms, terms), np.nan),
-            nobs, sigma, r2, lags, clusters, short,
-        )  # fmt: skip
+            np.full((assets, terms), np.nan),
+            np.full((assets, terms, terms), np.nan),
+            nobs,
+            sigma,
+            r2,
+            lags,
+            clusters,
+            short,
+        )
 
 
 def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
@@ -312,9 +339,13 @@ def _by_groups(
         for lags, which in _depths(rule, solution, X[mask], places[mask], constant):
             chosen = columns[which]
             results.covariance[chosen] = covariance(
-                rule.errors, solution.influence, solution.residuals[:, which], solution.leverage,
-                places[mask], lags,
-            )  # fmt: skip
+                rule.errors,
+                solution.influence,
+                solution.residuals[:, which],
+                solution.leverage,
+                places[mask],
+                lags,
+            )
             results.lags[chosen] = np.nan if lags is None else lags
 
 

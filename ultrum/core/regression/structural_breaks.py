@@ -434,10 +434,17 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
         lost = quantity(len(inside) - len(cuts), "date")
         note += f"; {lost} left out, where a regressor is constant before or after"
     return BreakTest(
-        top, "largest F", (terms, rows - 2 * terms), p_value, note,
-        path=pd.Series(path, dates, name="F"), bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
-        at=label, name=fit.name, between=between,
-    )  # fmt: skip
+        top,
+        "largest F",
+        (terms, rows - 2 * terms),
+        p_value,
+        note,
+        path=pd.Series(path, dates, name="F"),
+        bounds=pd.DataFrame({"low": np.nan, "high": limit}, dates),
+        at=label,
+        name=fit.name,
+        between=between,
+    )
 
 
 def _refuse_nan(name: str, values: Floats) -> None:
@@ -491,10 +498,16 @@ def _cusum(fit: Fit) -> BreakTest:
     high = _LINE * np.sqrt(free) * slope
     label = index[worst]
     return BreakTest(
-        float(reach[worst]), "cumulated sum", (free,), _crossing(float(reach[worst])),
-        f"farthest at {period_label(label)}", path=pd.Series(path, index, name="cumulated sum"),
-        bounds=pd.DataFrame({"low": -high, "high": high}, index), at=label, name=fit.name,
-    )  # fmt: skip
+        float(reach[worst]),
+        "cumulated sum",
+        (free,),
+        _crossing(float(reach[worst])),
+        f"farthest at {period_label(label)}",
+        path=pd.Series(path, index, name="cumulated sum"),
+        bounds=pd.DataFrame({"low": -high, "high": high}, index),
+        at=label,
+        name=fit.name,
+    )
 
 
 def _recursive_residuals(X: Floats, y: Floats) -> Floats:

@@ -142,10 +142,12 @@ def returns_and_suspects(
     metadata_list = [
         a.with_step(
             step_of("returns", kind=kind, suspect_days=counts[a.name]) if a.name in counts else usual,
-            measure=measure, unit="decimal", timing="total",
+            measure=measure,
+            unit="decimal",
+            timing="total",
         )
         for a in held.metadata
-    ]  # fmt: skip
+    ]
     causes = {
         name: {late: cause for period, cause in reasons.items() for late in (period, period + 1)}
         for name, reasons in held.causes.items()
@@ -162,7 +164,8 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
     warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
-        "See flag_price_errors; give the splits, mark bad ticks as missing, or set check=False.")  # fmt: skip
+        "See flag_price_errors; give the splits, mark bad ticks as missing, or set check=False."
+    )
 
 
 def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:
@@ -199,7 +202,8 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
     more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
     warn_user(
         f"{name}: its final payment came {quantity(days, 'day')} after its last price{more}; it is in the period "
-        "after the last price, and the wait for it is not in the return.")  # fmt: skip
+        "after the last price, and the wait for it is not in the return."
+    )
 
 
 def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:

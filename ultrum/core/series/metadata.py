@@ -12,15 +12,27 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError, one_of
 
 MEASURES: Final = (
-    "price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score",
-)  # fmt: skip
+    "price",
+    "index",
+    "stock",
+    "flow",
+    "rate",
+    "return",
+    "log_return",
+    "quote",
+    "score",
+)
 TIMINGS: Final = ("end", "start", "average", "total")
 RETURNS: Final = ("return", "log_return")
 ZERO_COST: Final = "zero cost"  # excess_of a long-short portfolio, which is financed by itself
 _TIMING_OF: Final = {
-    "price": "end", "stock": "end", "quote": "end", "flow": "total", "return": "total",
+    "price": "end",
+    "stock": "end",
+    "quote": "end",
+    "flow": "total",
+    "return": "total",
     "log_return": "total",
-}  # fmt: skip
+}
 _DECIMAL: Final = ("rate", *RETURNS, "score")
 
 

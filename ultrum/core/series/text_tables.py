@@ -64,9 +64,13 @@ def estimates_text(values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFr
     if fitting or values.shape[1] <= _FEWEST_TERMS:
         return fitting or _estimates(values, errors, beside, 2, False, most)
     kept = next(
-        (k for k in range(values.shape[1] - 1, _FEWEST_TERMS, -1)
-         if _width(_estimates(values.iloc[:, :k], errors, beside, 2, False, most)) <= WIDTH), _FEWEST_TERMS,
-    )  # fmt: skip
+        (
+            k
+            for k in range(values.shape[1] - 1, _FEWEST_TERMS, -1)
+            if _width(_estimates(values.iloc[:, :k], errors, beside, 2, False, most)) <= WIDTH
+        ),
+        _FEWEST_TERMS,
+    )
     text = _estimates(values.iloc[:, :kept], errors, beside, 2, False, most)
     return f"{text}\n{values.shape[1] - kept} further terms: see .coefficients"
 

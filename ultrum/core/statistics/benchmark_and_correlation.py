@@ -50,9 +50,13 @@ class Relative(Described):
 
 @validate_arguments
 def compare_to_benchmark(
-    x: TimeSeries, benchmark: TimeSeries, horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"), *,
-    on: str | None = None, periods_per_year: float | None = None,
-) -> Relative:  # fmt: skip
+    x: TimeSeries,
+    benchmark: TimeSeries,
+    horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"),
+    *,
+    on: str | None = None,
+    periods_per_year: float | None = None,
+) -> Relative:
     """Growth of an asset and its benchmark over the same spans, and how closely it tracks.
 
     Parameters
@@ -174,8 +178,14 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
         apart = np.diff(positions_of(frequency, both.index)) != 1
         both = both.pct_change().iloc[1:][~apart]
     alone = len(x.values.dropna()) + len(benchmark.values.dropna()) - 2 * len(both)
-    metadata = x.metadata.replace(name=f"{x.name}_less_{benchmark.name}", measure="return", unit="decimal",
-                            timing="total", income="", excess_of="zero cost")  # fmt: skip
+    metadata = x.metadata.replace(
+        name=f"{x.name}_less_{benchmark.name}",
+        measure="return",
+        unit="decimal",
+        timing="total",
+        income="",
+        excess_of="zero cost",
+    )
     alone -= 0 if x.metadata.is_return else 2  # the first price of each has no return
     return TimeSeries(
         (both["x"] - both["benchmark"]).rename(metadata.name),
@@ -215,10 +225,12 @@ def _spans(
         elif start >= 0:
             grown = both.iloc[last] / both.iloc[start] - 1.0
             rows[horizon] = {
-                "start": period_label(both.index[start]), "end": period_label(both.index[last]),
-                "asset": grown["asset"], "benchmark": grown["benchmark"],
+                "start": period_label(both.index[start]),
+                "end": period_label(both.index[last]),
+                "asset": grown["asset"],
+                "benchmark": grown["benchmark"],
                 "ahead": grown["asset"] - grown["benchmark"],
-            }  # fmt: skip
+            }
     if not rows:
         raise AlignmentError(
             f"No horizon of {', '.join(horizons)} fits into {span_of(both.index)}"

@@ -112,10 +112,19 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(
-        table, basis, _histogram(values, _edges(values, bins), mean, spread),
-        pd.Series(np.quantile(values, _QUANTILES), index=_QUANTILES, name=x.name), mean, spread, skew, kurt,
-        float(statistic), float(scipy.special.chdtrc(2, statistic)), values, x.metadata,
-    )  # fmt: skip
+        table,
+        basis,
+        _histogram(values, _edges(values, bins), mean, spread),
+        pd.Series(np.quantile(values, _QUANTILES), index=_QUANTILES, name=x.name),
+        mean,
+        spread,
+        skew,
+        kurt,
+        float(statistic),
+        float(scipy.special.chdtrc(2, statistic)),
+        values,
+        x.metadata,
+    )
 
 
 def _in_words(value: float, metadata: Metadata) -> str:
@@ -168,10 +177,16 @@ def _histogram(values: Floats, edges: Floats, mean: float, spread: float) -> pd.
     width = np.diff(edges)
     normal = np.diff(scipy.special.ndtr((edges - mean) / spread)) / width
     share = counts / len(values)
-    return pd.DataFrame({
-        "low": edges[:-1], "high": edges[1:], "count": counts, "share": share, "density": share / width,
-        "normal": normal,
-    })  # fmt: skip
+    return pd.DataFrame(
+        {
+            "low": edges[:-1],
+            "high": edges[1:],
+            "count": counts,
+            "share": share,
+            "density": share / width,
+            "normal": normal,
+        }
+    )
 
 
 # Calendar returns: a grid of months by years
@@ -252,11 +267,14 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
     ]
     counted = table.copy()
     counted.loc[table.attrs["partial_years"], "year"] = np.nan  # part of a year is not a year's return
-    summary = pd.DataFrame({
-        "mean": counted.mean(), "median": counted.median(),
-        "positive": (counted > 0).sum() / counted.notna().sum().replace(0, np.nan),
-        "count": counted.notna().sum(),
-    }).T  # fmt: skip
+    summary = pd.DataFrame(
+        {
+            "mean": counted.mean(),
+            "median": counted.median(),
+            "positive": (counted > 0).sum() / counted.notna().sum().replace(0, np.nan),
+            "count": counted.notna().sum(),
+        }
+    ).T
     basis = f"{x.metadata.heading}, simple returns, {span_of(returns.values.dropna().index)}; decimals"
     return CalendarReturns(table, basis, summary, x.metadata.heading)
 

@@ -129,10 +129,14 @@ def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str)
     slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
     after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
     return {
-        "after": after, "count": int((whole & holds).sum()), "all_dates": float(to_come[whole].mean()),
-        "difference": after - others, "error": slope.error, "t": slope.t,
+        "after": after,
+        "count": int((whole & holds).sum()),
+        "all_dates": float(to_come[whole].mean()),
+        "difference": after - others,
+        "error": slope.error,
+        "t": slope.t,
         "p": slope.p_value,
-    }  # fmt: skip
+    }
 
 
 # Calendar horizons: the row where each begins

@@ -170,10 +170,15 @@ class Holdings(Described):
 
 @validate_arguments
 def positions(
-    purchases: pd.DataFrame, prices: SeriesTable, *, dividends: pd.DataFrame | None = None,
+    purchases: pd.DataFrame,
+    prices: SeriesTable,
+    *,
+    dividends: pd.DataFrame | None = None,
     splits: pd.DataFrame | None = None,
-    on: str | None = None, currency: str | None = None, rates: ExchangeRates | None = None,
-) -> Holdings:  # fmt: skip
+    on: str | None = None,
+    currency: str | None = None,
+    rates: ExchangeRates | None = None,
+) -> Holdings:
     """Gain of each purchase, simple and money-weighted.
 
     Parameters
@@ -268,10 +273,17 @@ def _row(
     years = (day - when).days / 365.25
     growth = value / cost - 1.0 if cost else np.nan
     return {
-        "asset": asset, "date": when, "units": units, "price": paid, "cost": cost, "now": now, "value": value,
-        "gain": value - cost, "growth": growth,
+        "asset": asset,
+        "date": when,
+        "units": units,
+        "price": paid,
+        "cost": cost,
+        "now": now,
+        "value": value,
+        "gain": value - cost,
+        "growth": growth,
         "yearly": (1.0 + growth) ** (1.0 / years) - 1.0 if years > 0 and growth > -1 else np.nan,
-    }  # fmt: skip
+    }
 
 
 def _price(series: TimeSeries, day: pd.Timestamp) -> float:
@@ -295,10 +307,15 @@ def _rate(currency: str, wanted: str, rates: ExchangeRates | None, day: pd.Times
 def _together(table: pd.DataFrame, day: pd.Timestamp) -> pd.Series:
     cost, value = float(table["cost"].sum()), float(table["value"].sum())
     years = (day - pd.DatetimeIndex(table["date"])).days.to_numpy() / 365.25
-    return pd.Series({
-        "cost": cost, "value": value, "gain": value - cost, "growth": value / cost - 1.0 if cost else np.nan,
-        "yearly": _money_weighted(table["cost"].to_numpy(), years, value),
-    })  # fmt: skip
+    return pd.Series(
+        {
+            "cost": cost,
+            "value": value,
+            "gain": value - cost,
+            "growth": value / cost - 1.0 if cost else np.nan,
+            "yearly": _money_weighted(table["cost"].to_numpy(), years, value),
+        }
+    )
 
 
 def _money_weighted(costs: Floats, years: Floats, value: float) -> float:

@@ -195,8 +195,24 @@ def risk_return(
             **_extremes(table, column, valid),
             **_per_risk(None if over is None else over.block[:, column], years[column]),
         }
-    order = ["mean", "geometric", "volatility", "variance", "deviation", "excess_per_risk", "error", "skewness",
-             "kurtosis", "worst", "worst_period", "drawdown", "positive", "periods", "first", "last"]  # fmt: skip
+    order = [
+        "mean",
+        "geometric",
+        "volatility",
+        "variance",
+        "deviation",
+        "excess_per_risk",
+        "error",
+        "skewness",
+        "kurtosis",
+        "worst",
+        "worst_period",
+        "drawdown",
+        "positive",
+        "periods",
+        "first",
+        "last",
+    ]
     logs = table.metadata[0].measure == "log_return"
     kind = "log returns (mean, geometric and drawdown as growth)" if logs else "simple returns"
     if any(a.excess_of for a in table.metadata):
@@ -229,27 +245,41 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
         logs = values if measure == "log_return" else np.log1p(np.maximum(values, -1.0))
     yearly = np.expm1(years * mean) if measure == "log_return" else years * mean
     return {
-        "mean": float(yearly), "geometric": float(np.expm1(years * logs.mean())),
-        "volatility": spread * np.sqrt(years), "variance": spread**2 * years, "deviation": spread,
-        "skewness": shape[0], "kurtosis": shape[1],
-    }  # fmt: skip
+        "mean": float(yearly),
+        "geometric": float(np.expm1(years * logs.mean())),
+        "volatility": spread * np.sqrt(years),
+        "variance": spread**2 * years,
+        "deviation": spread,
+        "skewness": shape[0],
+        "kurtosis": shape[1],
+    }
 
 
 def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]:
     if not len(valid):
-        return {"worst": np.nan, "worst_period": "", "drawdown": np.nan, "positive": np.nan, "periods": 0,
-                "first": "", "last": ""}  # fmt: skip
+        return {
+            "worst": np.nan,
+            "worst_period": "",
+            "drawdown": np.nan,
+            "positive": np.nan,
+            "periods": 0,
+            "first": "",
+            "last": "",
+        }
     values = table.block[valid, column]
     simple = simple_block(table)[valid, column]
     level = np.cumprod(1.0 + simple)
     highest = np.maximum.accumulate(np.maximum(level, 1.0))
     worst = int(np.argmin(values))
     return {
-        "worst": float(values[worst]), "worst_period": period_label(table.index[valid[worst]]),
-        "drawdown": float((level / highest - 1.0).min(initial=0.0)), "positive": float((values > 0).mean()),
-        "periods": len(valid), "first": period_label(table.index[valid[0]]),
+        "worst": float(values[worst]),
+        "worst_period": period_label(table.index[valid[worst]]),
+        "drawdown": float((level / highest - 1.0).min(initial=0.0)),
+        "positive": float((values > 0).mean()),
+        "periods": len(valid),
+        "first": period_label(table.index[valid[0]]),
         "last": period_label(table.index[valid[-1]]),
-    }  # fmt: skip
+    }
 
 
 def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
@@ -349,10 +379,15 @@ def _falls(depth: Floats, index: pd.Index, positions: Ints, name: str, most: int
         low = first + int(np.argmin(depth[valid[first:past]]))
         peak = period_label(index[valid[first - 1]]) if first else "before the first"
         over = past < len(valid)
-        falls.append([
-            name, peak, period_label(index[valid[low]]), period_label(index[valid[past]]) if over else "",
-            float(depth[valid[low]]),
-            int(at[low] - at[first - 1] if first else at[low] - at[first] + 1),
-            int(at[past] - at[low]) if over else None,
-        ])  # fmt: skip
+        falls.append(
+            [
+                name,
+                peak,
+                period_label(index[valid[low]]),
+                period_label(index[valid[past]]) if over else "",
+                float(depth[valid[low]]),
+                int(at[low] - at[first - 1] if first else at[low] - at[first] + 1),
+                int(at[past] - at[low]) if over else None,
+            ]
+        )
     return sorted(falls, key=lambda row: float(str(row[4])))[:most]

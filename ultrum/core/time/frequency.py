@@ -20,17 +20,41 @@ from ultrum.core.array_types import Dates, Ints
 from ultrum.errors import FrequencyError
 
 _DAYS: Final = ("MON", "TUE", "WED", "THU", "FRI", "SAT", "SUN")
-_MONTHS: Final = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN",
-                  "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")  # fmt: skip
+_MONTHS: Final = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")
 MONTHS_IN: Final = {"A": 12, "S": 6, "Q": 3, "M": 1}
-_PER_YEAR: Final = {"A": 1.0, "S": 2.0, "Q": 4.0, "M": 12.0, "W": 365.25 / 7,
-                    "B": 365.25 * 5 / 7, "D": 365.25, "H": 8766.0, "N": 525960.0}  # fmt: skip
+_PER_YEAR: Final = {
+    "A": 1.0,
+    "S": 2.0,
+    "Q": 4.0,
+    "M": 12.0,
+    "W": 365.25 / 7,
+    "B": 365.25 * 5 / 7,
+    "D": 365.25,
+    "H": 8766.0,
+    "N": 525960.0,
+}
 _NAMES: Final = {
-    "A": "annual", "S": "half-yearly", "Q": "quarterly", "M": "monthly", "W": "weekly",
-    "B": "business-daily", "D": "daily", "H": "hourly", "N": "minutely",
-}  # fmt: skip
-_NOUNS: Final = {"A": "year", "S": "half-year", "Q": "quarter", "M": "month", "W": "week", "B": "day",
-                 "D": "day", "H": "hour", "N": "minute"}  # fmt: skip
+    "A": "annual",
+    "S": "half-yearly",
+    "Q": "quarterly",
+    "M": "monthly",
+    "W": "weekly",
+    "B": "business-daily",
+    "D": "daily",
+    "H": "hourly",
+    "N": "minutely",
+}
+_NOUNS: Final = {
+    "A": "year",
+    "S": "half-year",
+    "Q": "quarter",
+    "M": "month",
+    "W": "week",
+    "B": "day",
+    "D": "day",
+    "H": "hour",
+    "N": "minute",
+}
 _ORDER: Final = "NHBDWMQSA"
 _TEXT: Final = re.compile(r"^(\d*)([ASQMWBDHN])(?:-([A-Z]{3}|\d{1,2}))?$")
 _PERIOD: Final = re.compile(r"^(\d{4})(?:-?([ASQMW])(\d{1,2})|-(\d{2}))?$")
@@ -263,9 +287,11 @@ class Frequency:
         if self.is_dated:
             return pd.DatetimeIndex(self.starts(ordinals).astype("datetime64[s]"), name="date")
         make: Any = pd.PeriodIndex
-        places = ordinals + self._pandas_shift if self.code != "S" else (
-            self.starts(ordinals).astype("datetime64[M]").astype(np.int64)
-        )  # pandas has no half-years; its six months count by their first month  # fmt: skip
+        places = (
+            ordinals + self._pandas_shift
+            if self.code != "S"
+            else (self.starts(ordinals).astype("datetime64[M]").astype(np.int64))
+        )  # pandas has no half-years; its six months count by their first month
         index: pd.Index = make.from_ordinals(places, freq=self._pandas_code, name="period")
         return index
 

@@ -17,8 +17,12 @@ from ultrum.errors import AlignmentError, FrequencyError
 OPEN: Final = ("earliest", "latest")
 _LAST: Final = re.compile(r"(?:the )?last (\d+) (year|quarter|month|week|day)s?", re.IGNORECASE)
 _LENGTHS: Final = {  # months and days
-    "year": (12, 0), "quarter": (3, 0), "month": (1, 0), "week": (0, 7), "day": (0, 1),
-}  # fmt: skip
+    "year": (12, 0),
+    "quarter": (3, 0),
+    "month": (1, 0),
+    "week": (0, 7),
+    "day": (0, 1),
+}
 _LONGEST: Final = 12_000  # months or days
 _PLAIN: Final = {"today": 0, "yesterday": 1}
 

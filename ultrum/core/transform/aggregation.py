@@ -180,22 +180,36 @@ How = Literal["sum", "mean", "last", "first", "high", "low", "median", "compound
 STALE_AFTER: Final = 5
 STALE: Final = "stale price"
 _BY_MEASURE: Final = {
-    "price": "last", "stock": "last", "quote": "last", "flow": "sum", "score": "mean",
-    "return": "compound", "log_return": "log sum",
-}  # fmt: skip
+    "price": "last",
+    "stock": "last",
+    "quote": "last",
+    "flow": "sum",
+    "score": "mean",
+    "return": "compound",
+    "log_return": "log sum",
+}
 _OF_BARS: Final[dict[str, How]] = {
-    "open": "first", "high": "high", "low": "low", "close": "last", "volume": "sum",
+    "open": "first",
+    "high": "high",
+    "low": "low",
+    "close": "last",
+    "volume": "sum",
     "open interest": "last",
-}  # fmt: skip
+}
 _BAR: Final = ("open", "high", "low", "close")
 _WHOLE: Final = ("sum", "compound", "log sum")
 _REDUCTIONS: Final[dict[str, tuple[np.ufunc, float]]] = {
-    "high": (np.maximum, -np.inf), "low": (np.minimum, np.inf),
-}  # fmt: skip
+    "high": (np.maximum, -np.inf),
+    "low": (np.minimum, np.inf),
+}
 _BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
 _TIMING_AFTER: Final = {
-    "last": "end", "first": "start", "mean": "average", "median": "average", "sum": "total",
-}  # fmt: skip
+    "last": "end",
+    "first": "start",
+    "mean": "average",
+    "median": "average",
+    "sum": "total",
+}
 
 
 @on_block
@@ -370,7 +384,7 @@ def to_bars(
     for field in _BAR:
         part = to_frequency(
             x, frequency, how=_OF_BARS[field], require=0.0, session_close=session_close, timezone=timezone
-        )  # fmt: skip
+        )
         parts.append(part.with_metadata(name=field))
     bars = SeriesTable.of(parts)
     partial = int(np.isnan(bars.block[:1]).any() and not np.isnan(bars.block[:1]).all())

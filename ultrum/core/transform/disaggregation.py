@@ -380,9 +380,14 @@ def _join_pieces(
             errors[places - high[0]] = estimate.standard_errors
     started = int(np.argmax(np.isfinite(values)))
     metadata = x.metadata.add_step(
-        "disaggregated", {"frequency": target}, to=target, how=how, keeps=_KEPT.get(method),
-        indicator=indicator.name if indicator else None, rho=_rho_setting(pieces[-1][2]),
-    )  # fmt: skip
+        "disaggregated",
+        {"frequency": target},
+        to=target,
+        how=how,
+        keeps=_KEPT.get(method),
+        indicator=indicator.name if indicator else None,
+        rho=_rho_setting(pieces[-1][2]),
+    )
     index = target.index(high[started:])
     joined = TimeSeries.from_arrays(values[started:], index, metadata)
     last = pieces[-1][2]

@@ -332,9 +332,8 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     if not x.frequency.is_dated and frequency != x.frequency:
         ends = frequency.ends(np.array([asked]))
         expected = int(
-            x.frequency.ordinals(ends)[0]
-            - x.frequency.ordinals(frequency.starts(np.array([asked])))[0] + 1
-        )  # fmt: skip
+            x.frequency.ordinals(ends)[0] - x.frequency.ordinals(frequency.starts(np.array([asked])))[0] + 1
+        )
     if in_period.sum() < expected:
         rows = (
             f"only {int(in_period.sum())} of its {expected} {x.frequency.noun}s"

@@ -36,9 +36,11 @@ class Condition:
         """Where values meet it; never where they are missing."""
         with np.errstate(invalid="ignore"):
             return {
-                "below": values < self.level, "above": values > self.level,
-                "at most": values <= self.level, "at least": values >= self.level,
-            }[self.side]  # fmt: skip
+                "below": values < self.level,
+                "above": values > self.level,
+                "at most": values <= self.level,
+                "at least": values >= self.level,
+            }[self.side]
 
     @property
     def downward(self) -> bool:

@@ -102,10 +102,13 @@ def splice(
         overlaps.append(overlap)
         factors[part.name] = factor
     metadata = ranked[0].metadata.add_step(
-        "spliced", {"name": name or ranked[0].name}, link=link, prefer=prefer,
+        "spliced",
+        {"name": name or ranked[0].name},
+        link=link,
+        prefer=prefer,
         parts=_parts_in_words(parts, factors),
         overlap=sum(len(o) for o in overlaps) or "none, not compared",
-    )  # fmt: skip
+    )
     every = metadata.frequency.ordinals_of(joined.index)
     index = joined.index if metadata.frequency.is_dated else _whole(metadata, every)
     return SplicedSeries(
@@ -148,10 +151,16 @@ def _link_part(
         values = valid + factor
     gaps = _gaps(values.reindex(shared).to_numpy(), theirs, link)
     _refuse_disagreement(part, chosen, shared, values, theirs, gaps, link, tolerance)
-    overlap = pd.DataFrame({
-        "period": [period_label(p) for p in shared], "part": part.name, "other": chosen.name,
-        "value": values.reindex(shared).to_numpy(), "other_value": theirs, "gap": gaps,
-    })  # fmt: skip
+    overlap = pd.DataFrame(
+        {
+            "period": [period_label(p) for p in shared],
+            "part": part.name,
+            "other": chosen.name,
+            "value": values.reindex(shared).to_numpy(),
+            "other_value": theirs,
+            "gap": gaps,
+        }
+    )
     return values, factor, overlap
 
 
@@ -163,9 +172,15 @@ def _gaps(mine: Floats, theirs: Floats, link: str) -> Floats:
 
 
 def _refuse_disagreement(
-    part: TimeSeries, chosen: TimeSeries, shared: pd.Index, values: pd.Series, theirs: Floats,
-    gaps: Floats, link: str, tolerance: float,
-) -> None:  # fmt: skip
+    part: TimeSeries,
+    chosen: TimeSeries,
+    shared: pd.Index,
+    values: pd.Series,
+    theirs: Floats,
+    gaps: Floats,
+    link: str,
+    tolerance: float,
+) -> None:
     wrong = np.abs(gaps) > tolerance
     if not wrong.any():
         return
@@ -325,14 +340,32 @@ def _part_contributions(block: Floats, shares: Floats) -> tuple[Floats, np.ndarr
 
 
 def _gauge(
-    table: SeriesTable, scores: SeriesTable, gauge: Floats, added: Floats, count: np.ndarray,
-    rows: slice, name: str, title: str, needed: int, over: str | int,
-) -> Composite:  # fmt: skip
+    table: SeriesTable,
+    scores: SeriesTable,
+    gauge: Floats,
+    added: Floats,
+    count: np.ndarray,
+    rows: slice,
+    name: str,
+    title: str,
+    needed: int,
+    over: str | int,
+) -> Composite:
     metadata = scores.metadata[0].replace(
-        name=name, title=title or f"Composite of {', '.join(table.names)}", region="", source="", address="",
-        seasonal_adjustment="", release_lag="", timing="average", notes=(), trail=(), maturity="", quoted="",
+        name=name,
+        title=title or f"Composite of {', '.join(table.names)}",
+        region="",
+        source="",
+        address="",
+        seasonal_adjustment="",
+        release_lag="",
+        timing="average",
+        notes=(),
+        trail=(),
+        maturity="",
+        quoted="",
         decimals=None,
-    )  # fmt: skip
+    )
     for part in table.metadata:
         steps = "; ".join(str(step) for step in part.trail)
         metadata = metadata.add_step("part", name=part.name, at=part.address or None, made=steps or None)
@@ -409,6 +442,8 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
         )
     facts = {
         "name": name or f"{long.name}_less_{short.name}",
-        "title": f"{long.metadata.heading} less {short.metadata.heading}", "maturity": "", "quoted": "",
-    }  # fmt: skip
+        "title": f"{long.metadata.heading} less {short.metadata.heading}",
+        "maturity": "",
+        "quoted": "",
+    }
     return difference.with_metadata(**facts)

@@ -22,8 +22,28 @@ from ultrum.report.figures.return_figures import (
 from ultrum.report.figures.series_figures import bars, coverage_timeline, small_multiples, through_time
 
 __all__ = [
-    "against_benchmark", "bars", "beta_path", "betas", "break_path", "build_up", "calendar_heat",
-    "correlation_grid", "coverage_timeline", "growth_of_one", "histogram", "line_of_fit", "peers",
-    "predicted_against_realised", "regions", "risk_against_return", "sensitivity", "small_multiples",
-    "through_time", "time_varying_betas", "to_pdf", "to_png", "to_svg", "under_water",
-]  # fmt: skip
+    "against_benchmark",
+    "bars",
+    "beta_path",
+    "betas",
+    "break_path",
+    "build_up",
+    "calendar_heat",
+    "correlation_grid",
+    "coverage_timeline",
+    "growth_of_one",
+    "histogram",
+    "line_of_fit",
+    "peers",
+    "predicted_against_realised",
+    "regions",
+    "risk_against_return",
+    "sensitivity",
+    "small_multiples",
+    "through_time",
+    "time_varying_betas",
+    "to_pdf",
+    "to_png",
+    "to_svg",
+    "under_water",
+]

@@ -99,9 +99,15 @@ def regions(
     for name, paths in polygons.items():
         empty = name not in matched
         place = 0 if empty else _class_of(matched[name], limits)
-        ax.add_collection(PathCollection(
-            paths, facecolor="white" if empty else palette[place], edgecolor=STONE if empty else "white",
-            hatch="////" if empty else None, linewidth=0.6))  # fmt: skip
+        ax.add_collection(
+            PathCollection(
+                paths,
+                facecolor="white" if empty else palette[place],
+                edgecolor=STONE if empty else "white",
+                hatch="////" if empty else None,
+                linewidth=0.6,
+            )
+        )
     _legend(ax, limits, palette, unit, missing=len(polygons) - len(matched))
     _frame(ax)
     ax.set_title(title or getattr(values, "name", None) or "")

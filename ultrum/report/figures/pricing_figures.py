@@ -152,8 +152,11 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
     place = x[test.path.index.get_loc(test.at)]
     break_text = f"{period_label(test.at)}, {p_equals(test.p_value)}"
     if test.between is not None and test.p_value < 0.05:
-        ends = _dates(pd.Index(test.between) if not isinstance(test.path.index, pd.PeriodIndex)
-                      else pd.PeriodIndex(test.between))  # fmt: skip
+        ends = _dates(
+            pd.Index(test.between)
+            if not isinstance(test.path.index, pd.PeriodIndex)
+            else pd.PeriodIndex(test.between)
+        )
         ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
     ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=break_text)
     largest = test.distribution == "largest F"
@@ -262,8 +265,15 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     _say(ax, x[chosen], table["beta"][chosen], f"own choice {decimals(result.base_case['beta'])}")
     if result.published is not None:
         ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
-        ax.annotate(f"published {decimals(result.published)}", (x[-1], result.published), xytext=(0, -12),
-                    textcoords="offset points", ha="right", fontsize=9, color=INK)  # fmt: skip
+        ax.annotate(
+            f"published {decimals(result.published)}",
+            (x[-1], result.published),
+            xytext=(0, -12),
+            textcoords="offset points",
+            ha="right",
+            fontsize=9,
+            color=INK,
+        )
     _mark_choices(ax, table, options, chosen)
     ax.set_title(f"Beta of {result.asset} under {len(table)} combinations of choices")
     bars = f"bars: 95 % intervals, {errors_in_words(result.errors)}"
@@ -325,9 +335,16 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
     place = (float(x[0]), float(y.iloc[0]))
     line = {"arrowstyle": "-", "color": LANTERN, "linewidth": 0.8}
     ax.annotate(
-        text, place, xytext=(0, -34), textcoords="offset points", ha="left", fontsize=9, color=LANTERN,
-        fontweight="bold", arrowprops=line,
-    )  # fmt: skip
+        text,
+        place,
+        xytext=(0, -34),
+        textcoords="offset points",
+        ha="left",
+        fontsize=9,
+        color=LANTERN,
+        fontweight="bold",
+        arrowprops=line,
+    )
 
 
 @house_style

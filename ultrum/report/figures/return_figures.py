@@ -114,8 +114,17 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     h = result.histogram
     widths = h["high"] - h["low"]
     factor, unit = reading_of(result.metadata)
-    ax.bar(factor * h["low"], 100 * h["share"], width=factor * widths, align="edge", color=TIDE, alpha=0.75,
-           edgecolor="white", linewidth=0.6, label="observed")  # fmt: skip
+    ax.bar(
+        factor * h["low"],
+        100 * h["share"],
+        width=factor * widths,
+        align="edge",
+        color=TIDE,
+        alpha=0.75,
+        edgecolor="white",
+        linewidth=0.6,
+        label="observed",
+    )
     grid = np.linspace(h["low"].iloc[0], h["high"].iloc[-1], 300)
     spread = result.deviation * np.sqrt(2 * np.pi)
     normal = np.exp(-0.5 * ((grid - result.mean) / result.deviation) ** 2) / spread * float(widths.median())
@@ -257,9 +266,13 @@ def growth_of_one(
         first = frequency.index(frequency.ordinals_of(grown.index[:1]) - 1)
         moments = [*moments_of(first), *moments_of(grown.index)] if len(grown) else []
         ax.plot(
-            moments, [1.0, *grown] if len(grown) else [], color=LINES[number], linestyle=DASHES[number],
-            linewidth=1.7, label=asset_returns.metadata.heading,
-        )  # fmt: skip
+            moments,
+            [1.0, *grown] if len(grown) else [],
+            color=LINES[number],
+            linestyle=DASHES[number],
+            linewidth=1.7,
+            label=asset_returns.metadata.heading,
+        )
     ax.set_yscale("log")
     ax.yaxis.set_major_formatter(_plain_number)
     ax.yaxis.set_minor_formatter(_plain_number)

@@ -193,8 +193,13 @@ def through_time(
                 _reference(scale, level * scale_factor(line.metadata), colour, dash)
     _draw_zero(ax, [line for line in lines if unit_in_words(line.metadata) == units[0]])
     for unit, scale in scales.items():
-        _name_scale(scale, unit, [k for k, line in enumerate(lines) if unit_in_words(line.metadata) == unit],
-                    lines, shared=len(units) == 1)  # fmt: skip
+        _name_scale(
+            scale,
+            unit,
+            [k for k, line in enumerate(lines) if unit_in_words(line.metadata) == unit],
+            lines,
+            shared=len(units) == 1,
+        )
     rows = _legend(ax, lines) if len(lines) > 1 else 0
     headed = title or (lines[0].metadata.heading if len(lines) == 1 else "")
     if headed:
@@ -245,8 +250,7 @@ def bars(
     o, h, low, c = (table[f].values.to_numpy() for f in _BARS)
     if bands is not None:
         edge = moments_of(bands.index)
-        ax.fill_between(edge, bands["low"].values, bands["high"].values, color=MIST, linewidth=0,
-                        label="band")  # fmt: skip
+        ax.fill_between(edge, bands["low"].values, bands["high"].values, color=MIST, linewidth=0, label="band")
         ax.plot(edge, bands["middle"].values, color=LANTERN, linewidth=1.6, label="moving mean")
     up = c >= o
     if len(days) > 400:
@@ -271,9 +275,12 @@ def bars(
 @house_style
 @validate_arguments
 def small_multiples(
-    series: Sequence[TimeSeries] | SeriesTable, *, columns: int = 3, shade: pd.DataFrame | None = None,
+    series: Sequence[TimeSeries] | SeriesTable,
+    *,
+    columns: int = 3,
+    shade: pd.DataFrame | None = None,
     title: str = "",
-) -> list[Axes]:  # fmt: skip
+) -> list[Axes]:
     """Each series in a small picture of its own, all over the same time.
 
     Parameters
@@ -396,8 +403,17 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
     for number, (name, (start, end)) in enumerate((episodes or {}).items()):
         left, right = edge_of(start), edge_of(end, end=True)
         ax.axvspan(left, right, color=SHADES[(number + len(tables)) % 4], linewidth=0, zorder=0)
-        ax.text(left + (right - left) / 2, 0.985, name, transform=ax.get_xaxis_transform(), ha="center", va="top",
-                fontsize=8.5, color=STONE, rotation=90 if len(name) > 14 else 0)  # fmt: skip
+        ax.text(
+            left + (right - left) / 2,
+            0.985,
+            name,
+            transform=ax.get_xaxis_transform(),
+            ha="center",
+            va="top",
+            fontsize=8.5,
+            color=STONE,
+            rotation=90 if len(name) > 14 else 0,
+        )
 
 
 def edge_of(label: Any, end: bool = False) -> Any:
@@ -421,8 +437,16 @@ def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
     ]
     names = [_wrap(line.metadata.heading, 44) for line in lines]
     columns = 2 if max(map(len, names)) > 26 else min(3, len(names))
-    ax.legend(handles, names, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=columns, borderaxespad=0.2,
-              fontsize=9.5, handlelength=2.2)  # fmt: skip
+    ax.legend(
+        handles,
+        names,
+        loc="lower left",
+        bbox_to_anchor=(0, 1.0),
+        ncols=columns,
+        borderaxespad=0.2,
+        fontsize=9.5,
+        handlelength=2.2,
+    )
     down = -(-len(names) // columns)  # a legend is filled column by column
     deepest = (max(n.count("\n") + 1 for n in names[row::down]) for row in range(down))
     return sum(deepest)

@@ -111,9 +111,12 @@ class Paths:
         if self.rest == "2.1":
             path = f"data/{self._flow(flow)}/{key or 'all'}"
             query = {
-                "startPeriod": span.start, "endPeriod": span.end, "updatedAfter": span.updated_after,
-                "lastNObservations": str(span.last or ""), "detail": detail,
-            }  # fmt: skip
+                "startPeriod": span.start,
+                "endPeriod": span.end,
+                "updatedAfter": span.updated_after,
+                "lastNObservations": str(span.last or ""),
+                "detail": detail,
+            }
         else:
             path = f"data/dataflow/{self._context(flow)}/{_key30(key)}"
             bounds = [
@@ -121,9 +124,12 @@ class Paths:
                 f"le:{span.end}" if span.end else "",
             ]
             query = {
-                "c[TIME_PERIOD]": "+".join(b for b in bounds if b), "updatedAfter": span.updated_after,
-                "lastNObservations": str(span.last or ""), **_detail30(detail), **_filters(key, dimensions),
-            }  # fmt: skip
+                "c[TIME_PERIOD]": "+".join(b for b in bounds if b),
+                "updatedAfter": span.updated_after,
+                "lastNObservations": str(span.last or ""),
+                **_detail30(detail),
+                **_filters(key, dimensions),
+            }
         parameters = {name: value for name, value in query.items() if value}
         return f"{path}?{urlencode(parameters, safe='[]:,')}" if parameters else path
 

@@ -31,8 +31,16 @@ from ultrum.sources.sdmx.raw_series import (
 from ultrum.sources.sdmx.structures import Structure
 
 MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
-_NAMES: Final = {"P": "provisional", "E": "estimated", "I": "imputed", "F": "forecast", "B": "break",
-                 "U": "low reliability", "S": "strike", "D": "definition differs"}  # fmt: skip
+_NAMES: Final = {
+    "P": "provisional",
+    "E": "estimated",
+    "I": "imputed",
+    "F": "forecast",
+    "B": "break",
+    "U": "low reliability",
+    "S": "strike",
+    "D": "definition differs",
+}
 BREAK: Final = "B"
 _SPLITTING: Final = ("UNIT_MEASURE", "UNIT_MULT", "BASE_PER")
 _TIMING: Final = {"A": "average", "B": "start", "E": "end", "S": "total"}

@@ -221,16 +221,25 @@ def _items(body: bytes, where: str, key: str, tag: str) -> list[dict[str, str]]:
     """Flows of either format."""
     if _is_json(body):
         return [
-            {"id": f["id"], "agency": f.get("agencyID", ""), "version": f.get("version", "1.0"),
-             "name": _name(f), "structure": reference(f.get("structure", ""))}
+            {
+                "id": f["id"],
+                "agency": f.get("agencyID", ""),
+                "version": f.get("version", "1.0"),
+                "name": _name(f),
+                "structure": reference(f.get("structure", "")),
+            }
             for f in _data(body, where).get(key, [])
-        ]  # fmt: skip
+        ]
     return [
-        {"id": str(e.get("id")), "agency": str(e.get("agencyID") or ""),
-         "version": str(e.get("version") or "1.0"),
-         "name": _xml_name(e), "structure": _xml_reference(e.find("{*}Structure"))}
+        {
+            "id": str(e.get("id")),
+            "agency": str(e.get("agencyID") or ""),
+            "version": str(e.get("version") or "1.0"),
+            "name": _xml_name(e),
+            "structure": _xml_reference(e.find("{*}Structure")),
+        }
         for e in _tree(body, where).iter("{*}" + tag)
-    ]  # fmt: skip
+    ]
 
 
 def _structure_json(data: Mapping[str, Any], where: str) -> Structure:

@@ -11,10 +11,15 @@ from ultrum.sources.table.price_columns import plain_heading
 _WORDS: Final = {
     "debt": ("net debt", "debt", "total debt", "borrowings", "net borrowings", "interest bearing debt"),
     "equity": (
-        "market value", "market cap", "market capitalisation", "market capitalization", "equity value", "equity",
+        "market value",
+        "market cap",
+        "market capitalisation",
+        "market capitalization",
+        "equity value",
+        "equity",
     ),
     "tax": ("tax rate", "tax", "effective tax rate", "corporate tax rate"),
-}  # fmt: skip
+}
 
 
 def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:

@@ -181,10 +181,16 @@ def side_by_side(block: Block) -> Block | None:
     grid = replace(block.grid, rows=rows, lines=lines)
     heading = Heading(names, first_row=block.heading.first_row, line=block.heading.line)
     return replace(
-        block, grid=grid, date_column=len(keys), heading=heading, rows=[rows[i] for i in kept],
-        lines=[lines[i] for i in kept], prose=[], family=next(iter(kinds)),
+        block,
+        grid=grid,
+        date_column=len(keys),
+        heading=heading,
+        rows=[rows[i] for i in kept],
+        lines=[lines[i] for i in kept],
+        prose=[],
+        family=next(iter(kinds)),
         decisions=[*block.decisions, *decisions],
-    )  # fmt: skip
+    )
 
 
 def _without_empty_ends(rows: Sequence[Row]) -> list[int]:

@@ -14,11 +14,19 @@ from functools import cached_property, lru_cache
 from typing import Final
 
 _MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
-    1: "jan jän ene gen janv sty led", 2: "feb fév fev febr feb. lut", 3: "mar mär mrt mars maa mrz",
-    4: "apr avr abr avril kwi", 5: "may mai maj mei mag maio", 6: "jun juin giu cze",
-    7: "jul juil lug lip", 8: "aug août ago aou aoû sie", 9: "sep sept set wrz", 10: "oct okt ott out paź",
-    11: "nov lis", 12: "dec dez déc dic dec. gru",
-}  # fmt: skip
+    1: "jan jän ene gen janv sty led",
+    2: "feb fév fev febr feb. lut",
+    3: "mar mär mrt mars maa mrz",
+    4: "apr avr abr avril kwi",
+    5: "may mai maj mei mag maio",
+    6: "jun juin giu cze",
+    7: "jul juil lug lip",
+    8: "aug août ago aou aoû sie",
+    9: "sep sept set wrz",
+    10: "oct okt ott out paź",
+    11: "nov lis",
+    12: "dec dez déc dic dec. gru",
+}
 _MONTH_OF: Final = {word: number for number, words in _MONTH_NAMES.items() for word in words.split()}
 NTHS: Final = {"fir": 1, "ers": 1, "sec": 2, "zwe": 2, "thi": 3, "dri": 3, "fou": 4, "vie": 4}
 _ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
@@ -195,8 +203,13 @@ STYLES: Final = (
     DateStyle("2024/03/15", rf"{_YEAR}/{_MONTH}/{_DAY}{_TIME}", "D", "YYYY/MM/DD"),
     DateStyle("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
     DateStyle("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
-    DateStyle("20240315093000", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
-              r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)", "D", "YYYYMMDDhhmmss"),
+    DateStyle(
+        "20240315093000",
+        rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01])"
+        r"(?P<H>[01]\d|2[0-3])(?P<M>[0-5]\d)(?P<S>[0-5]\d)",
+        "D",
+        "YYYYMMDDhhmmss",
+    ),
     DateStyle("15/03/2024", rf"{_DAY}/{_MONTH}/{_YEAR}{_TIME}", "D", "DD/MM/YYYY"),
     DateStyle("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
     DateStyle("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
@@ -256,7 +269,7 @@ STYLES: Final = (
     DateStyle("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
     DateStyle("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
     DateStyle("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
-)  # fmt: skip
+)
 BY_NAME: Final = {style.name: style for style in STYLES}
 BARE: Final = ("2024", "202403", "20240315", "2024.03", "2024.1")  # may be plain numbers
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits

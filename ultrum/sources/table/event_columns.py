@@ -22,14 +22,31 @@ _ASSET: Final = (
     "company",
 )
 _DATE: Final = (
-    "date", "ex date", "exdate", "ex dividend date", "exdividend date", "ex day", "effective date", "period end",
-    "pay date", "payment date",
-)  # fmt: skip
+    "date",
+    "ex date",
+    "exdate",
+    "ex dividend date",
+    "exdividend date",
+    "ex day",
+    "effective date",
+    "period end",
+    "pay date",
+    "payment date",
+)
 _AMOUNT: Final = (
-    "amount", "dividend", "dividends", "dividend amount",
-    "cash amount", "cash dividend", "gross dividend", "payment",
-    "final payment", "value", "dividend per share", "amount per share",
-)  # fmt: skip
+    "amount",
+    "dividend",
+    "dividends",
+    "dividend amount",
+    "cash amount",
+    "cash dividend",
+    "gross dividend",
+    "payment",
+    "final payment",
+    "value",
+    "dividend per share",
+    "amount per share",
+)
 _RATIO: Final = (
     "ratio",
     "split",
@@ -41,13 +58,25 @@ _RATIO: Final = (
 )
 _RELEASES: Final = {
     "period": (
-        "period", "time period", "reference period", "ref period", "quarter", "month", "observation period",
+        "period",
+        "time period",
+        "reference period",
+        "ref period",
+        "quarter",
+        "month",
+        "observation period",
     ),
     "released": (
-        "released", "release date", "published", "publication date", "release", "vintage", "vintage date",
+        "released",
+        "release date",
+        "published",
+        "publication date",
+        "release",
+        "vintage",
+        "vintage date",
     ),
     "value": ("value", "obs value", "figure", "estimate", "amount"),
-}  # fmt: skip
+}
 WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
 
 

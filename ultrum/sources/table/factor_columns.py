@@ -16,15 +16,40 @@ from ultrum.sources.table.price_columns import plain_heading, price_table, retur
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _MARKET: Final = (
-    "mkt rf", "market", "mkt", "mktrf", "market rf",
-    "rm rf", "rmrf", "rm", "market return", "market excess return",
-    "market excess", "excess market", "excess market return",
-    "market premium", "market index", "index", "mkt excess",
-)  # fmt: skip
+    "mkt rf",
+    "market",
+    "mkt",
+    "mktrf",
+    "market rf",
+    "rm rf",
+    "rmrf",
+    "rm",
+    "market return",
+    "market excess return",
+    "market excess",
+    "excess market",
+    "excess market return",
+    "market premium",
+    "market index",
+    "index",
+    "mkt excess",
+)
 _RISK_FREE: Final = (
-    "rf", "risk free", "risk free rate", "risk free return", "riskfree", "bill", "bills", "t bill", "tbill",
-    "treasury bill", "cash", "money market", "short rate", "bank bill",
-)  # fmt: skip
+    "rf",
+    "risk free",
+    "risk free rate",
+    "risk free return",
+    "riskfree",
+    "bill",
+    "bills",
+    "t bill",
+    "tbill",
+    "treasury bill",
+    "cash",
+    "money market",
+    "short rate",
+    "bank bill",
+)
 _IN_EXCESS: Final = re.compile(r"\brf\b|\bmktrf\b|\brmrf\b|excess|premium|\bless\b")
 _LARGEST_RATE: Final = 0.25  # a year; more must be a yield a year, not a return a period
 

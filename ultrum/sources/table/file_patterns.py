@@ -223,8 +223,9 @@ def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], op
     steps = [Step("figure read", (("beside", words),))]
     if percent:
         steps.append(Step("percent to decimals"))
-    figure = TimeSeries.from_pandas(series, name=words, frequency=frequency, **{**facts, **options.facts},
-                           trail=tuple(steps))  # fmt: skip
+    figure = TimeSeries.from_pandas(
+        series, name=words, frequency=frequency, **{**facts, **options.facts}, trail=tuple(steps)
+    )
     unit = "percent" if percent else first.currency or "as written"
     decisions = [
         Decision("figure", first.words, line=0),

@@ -211,9 +211,11 @@ def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
     """The row that gives units, if another row gives the names."""
     for i in reversed(rows):
         others = [padded[k] for k in rows if k != i]
-        if others and _gives_units(padded[i]) and (
-            padded[i][0].lower() not in DATE_WORDS or any(not _gives_units(o) for o in others)
-        ):  # fmt: skip
+        if (
+            others
+            and _gives_units(padded[i])
+            and (padded[i][0].lower() not in DATE_WORDS or any(not _gives_units(o) for o in others))
+        ):
             return i
     return None
 

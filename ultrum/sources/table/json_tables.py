@@ -110,8 +110,10 @@ def _several_series(document: Any) -> list[Row] | None:
         return None
     records = [
         facts | dict(zip(map(str, rows[0]), row, strict=True))
-        for facts, rows in parts if rows is not None for row in rows[1:]
-    ]  # fmt: skip
+        for facts, rows in parts
+        if rows is not None
+        for row in rows[1:]
+    ]
     names = list(dict.fromkeys(k for r in records for k in r))
     current().check_shape(len(records), len(names), "A list of records")
     return [names, *[[r.get(n) for n in names] for r in records]]

@@ -122,8 +122,12 @@ def _years_across(grid: Grid) -> Grid:
             "layout",
             f"years on line {grid.lines[i]} over parts of years on line {grid.lines[under]}",
         )
-        return replace(grid, rows=[rows[k] for k in order], lines=[grid.lines[k] for k in order],
-                       decisions=(*grid.decisions, decisions))  # fmt: skip
+        return replace(
+            grid,
+            rows=[rows[k] for k in order],
+            lines=[grid.lines[k] for k in order],
+            decisions=(*grid.decisions, decisions),
+        )
     return grid
 
 
@@ -196,10 +200,13 @@ def _serials_as_dates(grid: Grid) -> Grid:
             continue
         dates = [r[column] for r in grid.rows if len(r) > column and isinstance(r[column], date)]
         numbers = [
-            i for i, r in enumerate(grid.rows)
-            if len(r) > column and isinstance(r[column], int | float) and not isinstance(r[column], bool)
+            i
+            for i, r in enumerate(grid.rows)
+            if len(r) > column
+            and isinstance(r[column], int | float)
+            and not isinstance(r[column], bool)
             and _SERIALS[0] <= r[column] <= _SERIALS[1]
-        ]  # fmt: skip
+        ]
         if not numbers or len(dates) < 2:
             continue
         low, high = min(map(_instant, dates)) - _NEAR, max(map(_instant, dates)) + _NEAR

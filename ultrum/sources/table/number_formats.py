@@ -17,12 +17,61 @@ from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
 from ultrum.errors import TableError
 
 MISSING: Final = frozenset(
-    ["", "n/a", "na", "n.a.", "n.a", "nan", "null", "none", "nil", "missing", "not available", ".", "..",
-     "...", "…", "-", "--", "---", "–", "—", ":", "*", "#n/a", "#n/a n/a", "#na", "#value!", "#ref!",
-     "#div/0!", "#num!", "x", "?", "<na>", "nd", "n.d.", "(na)", "(n/a)", "c", "confidential"]
-)  # fmt: skip
-SENTINELS: Final = (-99.99, -99.0, -999.0, -999.99, -9999.0, -9999.99, -99999.0, 9999.0, 99999.0,
-                    999999.0, 1e20, 1e30)  # fmt: skip
+    [
+        "",
+        "n/a",
+        "na",
+        "n.a.",
+        "n.a",
+        "nan",
+        "null",
+        "none",
+        "nil",
+        "missing",
+        "not available",
+        ".",
+        "..",
+        "...",
+        "…",
+        "-",
+        "--",
+        "---",
+        "–",
+        "—",
+        ":",
+        "*",
+        "#n/a",
+        "#n/a n/a",
+        "#na",
+        "#value!",
+        "#ref!",
+        "#div/0!",
+        "#num!",
+        "x",
+        "?",
+        "<na>",
+        "nd",
+        "n.d.",
+        "(na)",
+        "(n/a)",
+        "c",
+        "confidential",
+    ]
+)
+SENTINELS: Final = (
+    -99.99,
+    -99.0,
+    -999.0,
+    -999.99,
+    -9999.0,
+    -9999.99,
+    -99999.0,
+    9999.0,
+    99999.0,
+    999999.0,
+    1e20,
+    1e30,
+)
 _DIGITS: Final = frozenset("0123456789.-")
 _PLAIN_NUMBER: Final = re.compile(r"-?\d+(\.\d*)?(e[-+]?\d+)?")
 _SPACES: Final = re.compile(r"[\s\u00a0\u2007\u2009\u202f]")

@@ -71,7 +71,7 @@ _MEASURES: Final = (
     (re.compile(r"\b(excess )?returns?\b", re.IGNORECASE), "return"),
     (re.compile(r"\b(yield|interest|rate|inflation|unemployment)\b", re.IGNORECASE), "rate"),
     (re.compile(r"\bindex\b", re.IGNORECASE), "index"),
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True)
@@ -221,8 +221,11 @@ def _currency(text: str, subtitle: str, numbers: ReadNumbers) -> str:
 
 def _words(facts: Mapping[str, Any]) -> str:
     unit = facts.get("unit", "")
-    parts = [facts.get("measure", ""), unit if unit not in ("currency", facts.get("measure")) else "",
-             facts.get("currency", "")]  # fmt: skip
+    parts = [
+        facts.get("measure", ""),
+        unit if unit not in ("currency", facts.get("measure")) else "",
+        facts.get("currency", ""),
+    ]
     if "base_period" in facts:
         parts.append(f"{facts['base_period']} = 100")
     return ", ".join(p for p in parts if p)

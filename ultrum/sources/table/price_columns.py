@@ -16,15 +16,29 @@ from ultrum.errors import TableError, name_list, one_of
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _CLOSE: Final = (
-    "close", "closing price", "close price", "price",
-    "last", "last price", "settle", "settlement price", "px last",
-)  # fmt: skip
+    "close",
+    "closing price",
+    "close price",
+    "price",
+    "last",
+    "last price",
+    "settle",
+    "settlement price",
+    "px last",
+)
 _VALUE: Final = ("value", "level", "index", "index level")  # also names an asset can have
 _ADJUSTED: Final = (
-    "adj close", "adjusted close", "adj price",
-    "adjusted price", "close adj", "close adjusted", "adj closing price",
-    "total return index", "return index", "total return",
-)  # fmt: skip
+    "adj close",
+    "adjusted close",
+    "adj price",
+    "adjusted price",
+    "close adj",
+    "close adjusted",
+    "adj closing price",
+    "total return index",
+    "return index",
+    "total return",
+)
 _BARS: Final = ("open", "high", "low", "previous close", "prev close", "change", "change percent")
 _VOLUME: Final = ("volume", "vol", "shares traded", "traded volume")
 _TOTAL: Final = {"measure": "price", "income": "total"}

@@ -152,12 +152,12 @@ def read_series(
     """
     given = dict(locals())
     source, facts, expand = given.pop("source"), given.pop("facts"), given.pop("expand")
-    options = TableOptions.of(**{k: list(v) if k == "columns" and v is not None else v for k, v in given.items()},
-                              **facts)  # fmt: skip
+    options = TableOptions.of(
+        **{k: list(v) if k == "columns" and v is not None else v for k, v in given.items()}, **facts
+    )
     if isinstance(source, str | os.PathLike) and is_pattern(str(source)):
         places = expand_pattern(str(source), expand) if expand else files_of(str(source))
-        return read_many(str(source), places, options, lambda p, o: _read(p, o, ""),
-                         lambda p: _obtain(p)[0])  # fmt: skip
+        return read_many(str(source), places, options, lambda p, o: _read(p, o, ""), lambda p: _obtain(p)[0])
     live = isinstance(source, str) and source.startswith(("http://", "https://"))
     return _read(source, options, str(date.today()) if live else "")
 
@@ -236,8 +236,9 @@ def _retitle(reading: Reading, block: Block) -> Reading:
 
 def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple[list[Block], list[Decision]]:
     """Blocks to read, and decisions about the others."""
-    layout = LayoutOptions(options.columns, options.header, options.date_column,
-                    options.dates in ("day number", "epoch seconds"))  # fmt: skip
+    layout = LayoutOptions(
+        options.columns, options.header, options.date_column, options.dates in ("day number", "epoch seconds")
+    )
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):
@@ -256,11 +257,16 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
     main = blocks[0].family
     read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
     aside += [
-        Decision("set aside",
-                 f"{quantity(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
-                 f"block='{b.title[:40]}'" if b.title else "", "other block", b.lines[0])
-        for b in blocks if b.family != main
-    ]  # fmt: skip
+        Decision(
+            "set aside",
+            f"{quantity(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
+            f"block='{b.title[:40]}'" if b.title else "",
+            "other block",
+            b.lines[0],
+        )
+        for b in blocks
+        if b.family != main
+    ]
     return read, aside
 
 
@@ -337,8 +343,11 @@ def _merge_readings(readings: list[Reading], aside: list[Decision]) -> Reading:
             named = column if column not in fields else f"{column} ({number})"
             fields[named] = table if named == column else _rename_column(table, column, named)
         taken = {(d.what, d.chosen) for d in decisions}
-        decisions += [replace(d, what=f"{d.what}, table {number}") for d in other.decisions
-                      if (d.what, d.chosen) not in taken]  # fmt: skip
+        decisions += [
+            replace(d, what=f"{d.what}, table {number}")
+            for d in other.decisions
+            if (d.what, d.chosen) not in taken
+        ]
         rejected += other.rejected
     return replace(first, fields=fields, decisions=tuple(decisions), rejected=tuple(rejected))
 

@@ -40,8 +40,16 @@ _VALUE_NAMES: Final = (
 
 _BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
 _QUOTE_WORDS: Final = (
-    "quote", "quote_currency", "quote currency", "to", "to_currency", "counter", "currency", "in", "terms",
-)  # fmt: skip
+    "quote",
+    "quote_currency",
+    "quote currency",
+    "to",
+    "to_currency",
+    "counter",
+    "currency",
+    "in",
+    "terms",
+)
 
 
 @dataclass(frozen=True)
@@ -128,9 +136,12 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
         f"{quantity(int(repeated.sum()), 'repeated row')} left out; one of each kept",
     )
     return replace(
-        typed_columns, dates=dates, columns=columns, statuses=statuses,
+        typed_columns,
+        dates=dates,
+        columns=columns,
+        statuses=statuses,
         breaks=[int(place[b]) for b in typed_columns.breaks],
-    ), [decision]  # fmt: skip
+    ), [decision]
 
 
 def _unit_decisions(columns: Typed) -> list[Decision]:
@@ -241,9 +252,11 @@ def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIn
 
 def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
     unit: Any = stamps.unit
-    return pd.DatetimeIndex(ordinals.view(f"datetime64[{unit}]"), name="time").tz_localize("UTC").tz_convert(
-        stamps.tz
-    )  # fmt: skip
+    return (
+        pd.DatetimeIndex(ordinals.view(f"datetime64[{unit}]"), name="time")
+        .tz_localize("UTC")
+        .tz_convert(stamps.tz)
+    )
 
 
 def _order(moments: Dates) -> str:
@@ -377,8 +390,11 @@ def _about(
     if options.estimated:
         steps.append(Step("estimated", (("by", "eye"),)))
     facts: dict[str, Any] = {
-        "title": columns.titles.get(column, ""), "notes": notes, **unit.facts, **options.facts,
-    }  # fmt: skip
+        "title": columns.titles.get(column, ""),
+        "notes": notes,
+        **unit.facts,
+        **options.facts,
+    }
     given = options.facts.get("measure")
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
         facts.update(unit="decimal", currency=options.facts.get("currency", ""))

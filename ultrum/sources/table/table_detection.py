@@ -116,11 +116,13 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
         above, below = prose_above(grid, across[0]), prose_below(grid, across[0])
         return [
             replace(
-                b, decisions=[decision, *aside, *b.decisions], preamble=f"{above}\n{b.preamble}",
+                b,
+                decisions=[decision, *aside, *b.decisions],
+                preamble=f"{above}\n{b.preamble}",
                 footer=f"{b.footer}\n{below}",
             )
             for b in blocks
-        ]  # fmt: skip
+        ]
     if not count:
         raise TableError(
             f"{where}: no rows of a date and values were found in {quantity(len(grid.rows), 'line')}; "
@@ -245,10 +247,14 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
 def _rejections_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
     """Rows between the heading and the first date whose own date cannot exist."""
     return [
-        Rejected(grid.lines[i], " ".join(cell_text(c) for c in grid.rows[i]),
-                 f"'{cell_text(grid.rows[i][column])}' {NO_DAY}")
-        for i in range(max(start, 0), first) if is_bad_period(grid.rows[i], column)
-    ]  # fmt: skip
+        Rejected(
+            grid.lines[i],
+            " ".join(cell_text(c) for c in grid.rows[i]),
+            f"'{cell_text(grid.rows[i][column])}' {NO_DAY}",
+        )
+        for i in range(max(start, 0), first)
+        if is_bad_period(grid.rows[i], column)
+    ]
 
 
 def _cut(row: Row, width: int) -> Row:

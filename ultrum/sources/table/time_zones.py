@@ -39,8 +39,12 @@ def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: 
     try:
         local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool))
     except ValueError:
-        skipped = local[rows & np.asarray(local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool),
-                                                            nonexistent="NaT").isna())][0]  # fmt: skip
+        skipped = local[
+            rows
+            & np.asarray(
+                local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool), nonexistent="NaT").isna()
+            )
+        ][0]
         raise TableError(
             f"{where}: the clocks of {timezone} never showed {skipped}, since summer time began; the data are in "
             "another zone, such as timezone='UTC'."

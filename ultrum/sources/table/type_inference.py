@@ -33,10 +33,18 @@ from ultrum.sources.table.reading_result import Decision, TableOptions
 from ultrum.sources.table.table_detection import Block, Rejected
 
 _FLAGS: Final = {
-    "p": "provisional", "r": "revised", "e": "estimated", "b": "break", "f": "forecast",
-    "d": "definition differs", "c": "confidential", "u": "low reliability", "i": "imputed",
-    "n": "not significant", "s": "estimated by the source",
-}  # fmt: skip
+    "p": "provisional",
+    "r": "revised",
+    "e": "estimated",
+    "b": "break",
+    "f": "forecast",
+    "d": "definition differs",
+    "c": "confidential",
+    "u": "low reliability",
+    "i": "imputed",
+    "n": "not significant",
+    "s": "estimated by the source",
+}
 _CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
 _SCALED: Final = re.compile(r"\d+([kKB]|M)")
 _LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millions
@@ -135,9 +143,15 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     ]
     flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
     return Typed(
-        _mask_dates(dates, kept), columns, units, decisions, [*block.rejected, *rejected],
-        dict(zip(block.heading.names, block.heading.titles, strict=False)), changes, flags,
-    )  # fmt: skip
+        _mask_dates(dates, kept),
+        columns,
+        units,
+        decisions,
+        [*block.rejected, *rejected],
+        dict(zip(block.heading.names, block.heading.titles, strict=False)),
+        changes,
+        flags,
+    )
 
 
 def _mask_dates(dates: ReadDates, kept: Bools) -> ReadDates:
@@ -238,10 +252,15 @@ def _bad_rows(
         for i, reason in sorted(reasons.items())
     ]
     odd = [
-        Rejected(block.lines[row], cell_text(cells[name][row]),
-                 f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is left out")
-        for name, read in numbers.items() for row in np.flatnonzero(np.isinf(read.values)) if not bad[row]
-    ]  # fmt: skip
+        Rejected(
+            block.lines[row],
+            cell_text(cells[name][row]),
+            f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is left out",
+        )
+        for name, read in numbers.items()
+        for row in np.flatnonzero(np.isinf(read.values))
+        if not bad[row]
+    ]
     return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
 
 

@@ -18,9 +18,16 @@ from ultrum.sources.limits import current
 _PIECE: Final = 1024 * 1024
 _SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
-    zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError, RuntimeError,
-    ValueError, LookupError,
-)  # fmt: skip
+    zipfile.BadZipFile,
+    zlib.error,
+    struct.error,
+    OSError,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    ValueError,
+    LookupError,
+)
 
 
 def read_file(path: Path) -> bytes:

@@ -24,10 +24,15 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import (
 from ultrum.errors import EstimationError, one_of, warn_user
 
 _WORDS: Final = {
-    "hac": "Newey–West", "classical": "classical", "clustered": "clustered", "sandwich": "sandwich",
-    "hac-fixed-b": "Newey–West (fixed-b)", "ewc": "cosine", "ewc-prewhitened": "prewhitened cosine",
+    "hac": "Newey–West",
+    "classical": "classical",
+    "clustered": "clustered",
+    "sandwich": "sandwich",
+    "hac-fixed-b": "Newey–West (fixed-b)",
+    "ewc": "cosine",
+    "ewc-prewhitened": "prewhitened cosine",
     "cr3": "clustered (jackknife)",
-}  # fmt: skip
+}
 HAC: Final = ("hac", "hac-fixed-b")  # kinds that have lags
 COSINE: Final = ("ewc", "ewc-prewhitened")
 ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", *HAC, *COSINE)

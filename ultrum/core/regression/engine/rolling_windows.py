@@ -106,9 +106,14 @@ class Estimates:
         """The left-hand sides from ``low`` to before ``high``, as views."""
         covariance = None if self.covariance is None else self.covariance[:, low:high]
         return Estimates(
-            self.coefficients[:, :, low:high], self.standard_errors[:, :, low:high], self.nobs[:, low:high],
-            self.sigma[:, low:high], self.r2[:, low:high], self.status[:, low:high], covariance,
-        )  # fmt: skip
+            self.coefficients[:, :, low:high],
+            self.standard_errors[:, :, low:high],
+            self.nobs[:, low:high],
+            self.sigma[:, low:high],
+            self.r2[:, low:high],
+            self.status[:, low:high],
+            covariance,
+        )
 
 
 def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None) -> Estimates:
@@ -147,9 +152,11 @@ def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: sli
         gram = view.sum_of(rows.products, rows.present)
         nobs = view.counts(gram)
         solution = cholesky.solve_batch(
-            gram, view.sum_of(rows.shifted, rows.response), view.sum_of_squares(),
+            gram,
+            view.sum_of(rows.shifted, rows.response),
+            view.sum_of_squares(),
             rows.constant,
-        )  # fmt: skip
+        )
         variance = solution.rss / (nobs - terms)
         estimates.nobs[where], estimates.sigma[where] = (
             nobs,
@@ -320,9 +327,13 @@ def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: F
 
 
 def _cosine_covariance(
-    view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, influence: Floats,
+    view: _Views,
+    rows: Rows,
+    solution: cholesky.BatchSolution,
+    nobs: Ints,
+    influence: Floats,
     prewhiten: bool,
-) -> Floats:  # fmt: skip
+) -> Floats:
     """Covariances (p, p, B, N) by equal-weighted cosines; their number is each estimate's own."""
     matrix = np.empty_like(influence)
     for which in range(view.count):
@@ -375,9 +386,13 @@ def _by_qr(estimates: Estimates, rows: Rows, window: int, span: slice, asset: in
             estimates.covariance[window, asset] = np.nan
         return
     matrix = covariance(
-        recipe.errors, solution.influence, solution.residuals, solution.leverage,
-        np.flatnonzero(used), recipe.lags,
-    )[0]  # fmt: skip
+        recipe.errors,
+        solution.influence,
+        solution.residuals,
+        solution.leverage,
+        np.flatnonzero(used),
+        recipe.lags,
+    )[0]
     estimates.coefficients[window, :, asset] = solution.coefficients[:, 0]
     estimates.standard_errors[window, :, asset] = np.sqrt(np.diag(matrix))
     rss = float(np.sum(solution.residuals**2))
