@@ -39,5 +39,5 @@ estimators = {
 }
 print(ul.cost_comparison(estimators, asset="BRTW", premia={"market": history}, risk_free=panel.rate)
       .round(3).to_string())  # fmt: skip
-ul.figures.to_png(ul.figures.build_up(cost, "BRTW"), "allowed_return.png")
+ul.figures.to_png(ul.figures.cost_components(cost, "BRTW"), "allowed_return.png")
 ul.figures.to_png(ul.figures.peers(business), "peers.png")

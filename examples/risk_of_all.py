@@ -12,7 +12,10 @@ panel = ul.practice.panel()
 assets = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))
 risk = ul.risk_return(assets, risk_free=panel.rate)
 print(
-    risk.table[["mean", "volatility", "excess_per_risk", "error", "drawdown"]].astype(float).round(3).to_string()
+    risk.table[["mean", "volatility", "sharpe_ratio", "sharpe_se", "max_drawdown"]]
+    .astype(float)
+    .round(3)
+    .to_string()
 )
 
 market = ul.portfolio(assets, name="market")

@@ -112,8 +112,8 @@ class Statistics(unittest.TestCase):
             scipy.stats.kurtosis(r, fisher=False),
         )
         want = np.sqrt(12 * (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / 400)
-        self.assertAlmostEqual(row["error"], want, 12)
-        self.assertAlmostEqual(row["excess_per_risk"], np.sqrt(12) * ratio, 12)
+        self.assertAlmostEqual(row["sharpe_se"], want, 12)
+        self.assertAlmostEqual(row["sharpe_ratio"], np.sqrt(12) * ratio, 12)
 
     def test_p_values_of_unit_roots_on_both_sides_of_the_joint(self):
         below = {False: (2.1659, 1.4412, 0.038269), True: (3.2512, 1.6047, 0.049588)}

@@ -433,7 +433,7 @@ class Pages(Scratch):
         for line, data in shown.items():
             drawn = line.startswith("ul.figures")
             self.assertIn("image/png" if drawn else "text/html", data, line)
-        self.assertTrue(shown['ul.figures.build_up(cost, "BRTW")']["image/png"].startswith("iVBORw0KGgo"))
+        self.assertTrue(shown['ul.figures.cost_components(cost, "BRTW")']["image/png"].startswith("iVBORw0KGgo"))
         beta = ul.factor_betas(ul.practice.panel(), ["market"]).coefficients.loc["BRTW", "market"]
         self.assertIn(f"<td>{beta:.4g}</td>", shown["betas"]["text/html"])
         self.assertIn("&lt; 0.001", shown["betas"]["text/html"])

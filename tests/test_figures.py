@@ -42,15 +42,15 @@ class Figures(Scratch):
 
     def test_build_up_reaches_the_cost(self):
         cost = ul.cost_of_equity(self.table, premia={"market": 0.05}, risk_free=0.03)
-        ax = ul.figures.build_up(cost, "BRTW")
+        ax = ul.figures.cost_components(cost, "BRTW")
         self.assertAlmostEqual(max(p.get_width() for p in ax.patches), 100 * cost.value["BRTW"], 9)
         with self.refused(ul.UltrumError, "'TIDE'", "BRTW"):
-            ul.figures.build_up(cost, "TIDE")
+            ul.figures.cost_components(cost, "TIDE")
 
     def test_parts_without_a_beta_say_their_name_only(self):
         cost = ul.cost_of_equity(self.table, premia={"market": 0.05}, risk_free=0.03,
                                  add_ons={"licence risk": (0.004, "order 12")})  # fmt: skip
-        ax = ul.figures.build_up(cost.in_currency("QSR", inflation=(0.02, 0.03)), "BRTW")
+        ax = ul.figures.cost_components(cost.in_currency("QSR", inflation=(0.02, 0.03)), "BRTW")
         names = [t.get_text() for t in ax.get_yticklabels()]
         self.assertIn("licence risk", names)
         self.assertIn("in QSR", names)
@@ -352,10 +352,10 @@ class Looking(Scratch):
         one = assets["BRTW"]
         grown = ul.figures.growth_of_one(one).get_lines()[0].get_ydata()
         self.assertAlmostEqual(grown[-1], np.prod(1 + one.values.dropna()), 12)
-        ax = ul.figures.under_water(ul.drawdowns(one))
+        ax = ul.figures.drawdown(ul.drawdowns(one))
         self.assertAlmostEqual(
             min(ax.get_lines()[0].get_ydata()[1:]),
-            100 * ul.risk_return(one).table["drawdown"].iloc[0],
+            100 * ul.risk_return(one).table["max_drawdown"].iloc[0],
             9,
         )
         self.assertEqual(len(ul.figures.coverage_timeline(panel).get_yticks()), len(panel.coverage))

@@ -280,7 +280,7 @@ sources = {{ here = {{ kind = "table", url = "." }} }}
 cost_of_equity = {{ company = {company}, model = "=m 1", premium = {{ market = 0.05 }} }}
 panel = {{ assets = "here:prices.csv", factors = "here:factors.csv#market", risk_free = "here:factors.csv#bill" }}
 [report]
-figures = ["betas", "build-up", "risk and return"]
+figures = ["betas", "components", "risk and return"]
 interactive = true
 export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
 """)  # fmt: skip

@@ -401,7 +401,7 @@ class WeakBetas(unittest.TestCase):
             "constant": [y[t] - beta(0, t) * f[t] for t in range(48, 90)],
             "rolling": [y[t] - beta(t - 48, t) * f[t] for t in range(48, 90)],
         }
-        known = ul.kalman_beta(panel).known["a1"].to_numpy()
+        known = ul.kalman_beta(panel).filtered["a1"].to_numpy()
         errors["state space"] = [y[t] - known[t - 1] * f[t] for t in range(48, 90)]
         for name, values in errors.items():
             self.assertAlmostEqual(made.forecasts.loc[name, "rmse"], np.sqrt(np.mean(np.square(values))))

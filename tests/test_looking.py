@@ -35,9 +35,9 @@ class Risk(Scratch):
         level = np.cumprod(1 + v)
         want = {
             "mean": 12 * v.mean(), "geometric": level[-1] ** (12 / 60) - 1, "volatility": np.sqrt(12) * v.std(ddof=1),
-            "variance": 12 * v.var(ddof=1), "deviation": v.std(ddof=1), "skewness": scipy.stats.skew(v),
+            "variance": 12 * v.var(ddof=1), "std": v.std(ddof=1), "skewness": scipy.stats.skew(v),
             "kurtosis": scipy.stats.kurtosis(v, fisher=False), "worst": v.min(), "positive": (v > 0).mean(),
-            "drawdown": min(level[t] / max(1.0, level[: t + 1].max()) - 1 for t in range(60)),
+            "max_drawdown": min(level[t] / max(1.0, level[: t + 1].max()) - 1 for t in range(60)),
         }  # fmt: skip
         for name, value in want.items():
             self.assertAlmostEqual(row[name], value, 12, name)
@@ -51,11 +51,11 @@ class Risk(Scratch):
         row = ul.risk_return(x, risk_free=bill).table.loc["A"]
         e = x.values - 0.002
         s = e.mean() / e.std(ddof=1)
-        self.assertAlmostEqual(row["excess_per_risk"], np.sqrt(12) * s, 12)
+        self.assertAlmostEqual(row["sharpe_ratio"], np.sqrt(12) * s, 12)
         rng = np.random.default_rng(0)
         draws = [(d := rng.choice(e.to_numpy(), 600)).mean() / d.std(ddof=1) for _ in range(2000)]
-        self.assertAlmostEqual(row["error"] / (np.sqrt(12) * np.std(draws)), 1.0, delta=0.06)
-        self.assertTrue(np.isnan(ul.risk_return(x).table.loc["A", "excess_per_risk"]))
+        self.assertAlmostEqual(row["sharpe_se"] / (np.sqrt(12) * np.std(draws)), 1.0, delta=0.06)
+        self.assertTrue(np.isnan(ul.risk_return(x).table.loc["A", "sharpe_ratio"]))
 
     def test_a_year_of_business_days_is_what_there_was(self):
         days = pd.bdate_range("2020-01-01", "2023-12-31").delete(slice(0, 1000, 20))
@@ -66,7 +66,7 @@ class Risk(Scratch):
         )
         row = ul.risk_return(x).table.iloc[0]
         years = (days[-1] - days[0]).days / 365.25
-        self.assertAlmostEqual(row["volatility"] / row["deviation"], np.sqrt((len(days) - 1) / years), 10)
+        self.assertAlmostEqual(row["volatility"] / row["std"], np.sqrt((len(days) - 1) / years), 10)
 
     def test_portfolios_by_hand(self):
         x = table(6, holes=False)
@@ -89,10 +89,10 @@ class Risk(Scratch):
     def test_drawdowns_from_peak_to_recovery(self):
         p = series([100, 90, 95, 110, 55, 60], measure="price", unit="QML", name="P")
         found = ul.drawdowns(p)
-        got = found.table[["peak", "trough", "recovered", "fall"]].to_numpy().tolist()
+        got = found.table[["peak", "trough", "recovery_date", "periods_to_trough"]].to_numpy().tolist()
         self.assertEqual(got, [["2010-04", "2010-05", "", 1], ["2010-01", "2010-02", "2010-04", 1]])
-        r = ul.drawdowns(ul.returns(p)).under_water.to_numpy()
-        np.testing.assert_allclose(r, found.under_water.to_numpy()[1:], atol=1e-14)
+        r = ul.drawdowns(ul.returns(p)).drawdown_series.to_numpy()
+        np.testing.assert_allclose(r, found.drawdown_series.to_numpy()[1:], atol=1e-14)
 
 
 class Shape(Scratch):
@@ -205,7 +205,7 @@ class Against(Scratch):
         fall = ul.drawdowns(series([-0.1, np.nan, 0.2], name="A", measure="return"))
         self.assertIn("1 missing returns passed over", fall.basis)
         excess = series([0.1, 0.2, 0.1], name="A", measure="return", excess_of="bill")
-        self.assertIn("in excess of a rate, compounded alone", ul.risk_return(excess).basis)
+        self.assertIn("excess returns, compounded", ul.risk_return(excess).basis)
 
     def test_correlations_pairwise_complete_and_rolling(self):
         x = table(holes=True)

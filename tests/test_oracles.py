@@ -304,7 +304,7 @@ class Pricing(Scratch):
             rate.iloc[place] = 1.004 ** (left / last.days_in_month + first.day / first.days_in_month) - 1
         part = slice("2019-01-01", None)
         y, x = (v.sub(rate.to_numpy(), axis=0)[part] for v in (frame["a"], index.values))
-        plain = made.table[(made.table["estimator"] == "plain") & (made.table["adjustment"] == "none")]
+        plain = made.table[(made.table["estimator"] == "ols") & (made.table["adjustment"] == "none")]
         self.assertAlmostEqual(plain["beta"].iloc[0], ul.regress(y, x).coefficients.iloc[1], 10)
 
 
@@ -328,7 +328,7 @@ class Descriptions(Scratch):
         self.assertAlmostEqual(row["worst"], r.min(), 14)
         self.assertAlmostEqual(row["mean"], np.expm1(12 * r.mean()), 12)
         levels = np.exp(np.r_[0, np.cumsum(r)])
-        self.assertAlmostEqual(row["drawdown"], (levels / np.maximum.accumulate(levels) - 1).min(), 12)
+        self.assertAlmostEqual(row["max_drawdown"], (levels / np.maximum.accumulate(levels) - 1).min(), 12)
 
     def test_dividend_yields_take_the_year_up_to_each_day(self):
         rng = np.random.default_rng(2)

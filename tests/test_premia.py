@@ -232,7 +232,7 @@ class Moving(Scratch):
         best = scipy.optimize.minimize_scalar(lambda g: -parts(10**g)[0], bounds=(-3, 4), method="bounded",
                                               options={"xatol": 1e-7})  # fmt: skip
         movement = np.sqrt(10**best.x * parts(10**best.x)[3])
-        self.assertAlmostEqual(got.movement["a0"], movement, 4)
+        self.assertAlmostEqual(got.state_sd["a0"], movement, 4)
         self.assertLess(got.p_value["a0"], 0.01)
         short = panel.assets.assign(late=panel.assets["a0"].where(np.arange(120) >= 100))
         late = ul.kalman_beta(ul.align(assets=short, factors=panel.factor_table, risk_free=panel.rate))
@@ -242,13 +242,13 @@ class Moving(Scratch):
 
     def test_known_beta_is_that_of_the_data_up_to_its_date_and_missing_months_count(self):
         panel = self.filtered_panel()
-        known = ul.kalman_beta(panel).known
+        known = ul.kalman_beta(panel).filtered
         for end in (40, 77, 119):
             cut = panel.sample(None, str(panel.assets.index[end]))
             then = ul.kalman_beta(cut)
-            pd.testing.assert_frame_equal(then.known, known.iloc[: end + 1], rtol=1e-9)
+            pd.testing.assert_frame_equal(then.filtered, known.iloc[: end + 1], rtol=1e-9)
             last = cut.excess.values["a0"].last_valid_index()
-            self.assertAlmostEqual(then.known.loc[last, "a0"], then.beta.loc[last, "a0"], 9)
+            self.assertAlmostEqual(then.filtered.loc[last, "a0"], then.beta.loc[last, "a0"], 9)
         kept = np.ones(120, dtype=bool)
         kept[30:60:2] = False
         absent = replace(panel, assets=panel.assets[kept], factors=panel.factors[kept],

@@ -449,15 +449,15 @@ class Sensitivity(Scratch):
         part = panel.sample("2017-07", "2020-06")
         plain = ul.factor_betas(part, ["market"], errors="classical")
         self.assertAlmostEqual(
-            cell.loc[("P3Y", "M", "none", "plain"), "beta"],
+            cell.loc[("P3Y", "M", "none", "ols"), "beta"],
             plain.coefficients.loc["BRTW", "market"],
             10,
         )
-        self.assertAlmostEqual(cell.loc[("P3Y", "M", "vasicek", "plain"), "beta"],
+        self.assertAlmostEqual(cell.loc[("P3Y", "M", "vasicek", "ols"), "beta"],
                                ul.shrink_betas(plain).coefficients.loc["BRTW", "market"], 10)  # fmt: skip
-        self.assertAlmostEqual(cell.loc[("P3Y", "M", "blume", "plain"), "beta"],
+        self.assertAlmostEqual(cell.loc[("P3Y", "M", "blume", "ols"), "beta"],
                                0.343 + 0.677 * plain.coefficients.loc["BRTW", "market"], 10)  # fmt: skip
-        self.assertEqual(cell.loc[("P3Y", "Q", "none", "plain"), "rows"], 12)
+        self.assertEqual(cell.loc[("P3Y", "Q", "none", "ols"), "rows"], 12)
         self.assertEqual(got.base_case["frequency"], "Q")
         self.assertIn("published 0.90", repr(got))
         with self.refused(EstimationError, "market='ALL' is not tried", "index"):

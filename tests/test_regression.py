@@ -352,9 +352,9 @@ class Options(Scratch):
             kept = np.arange(80) != row
             out = ul.regress(self.y[kept], self.X[kept], errors="classical")
             apart = self.A @ (fit.coefficients - out.coefficients).to_numpy()
-            self.assertAlmostEqual(table["cook"].iloc[row], apart @ apart / (3 * fit.sigma**2), 10)
+            self.assertAlmostEqual(table["cooks_distance"].iloc[row], apart @ apart / (3 * fit.sigma**2), 10)
             h = table["leverage"].iloc[row]
-            self.assertAlmostEqual(table["shift"].iloc[row], apart[row] / (out.sigma * np.sqrt(h)), 10)
+            self.assertAlmostEqual(table["dffits"].iloc[row], apart[row] / (out.sigma * np.sqrt(h)), 10)
 
 
 class Diagnosis(Scratch):

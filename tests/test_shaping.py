@@ -208,7 +208,7 @@ class Levels(Scratch):
 class Moving(Scratch):
     @settings(max_examples=30, deadline=None)
     @given(
-        st.sampled_from(["mean", "deviation", "sum", "high", "low", "median"]),
+        st.sampled_from(["mean", "std", "sum", "high", "low", "median"]),
         st.integers(2, 9),
         st.booleans(),
         SEEDS,
@@ -224,7 +224,7 @@ class Moving(Scratch):
             part = frame[name].iloc[max(0, t - window + 1) : t + 1].dropna()
             slow = {
                 "mean": part.mean,
-                "deviation": part.std,
+                "std": part.std,
                 "sum": part.sum,
                 "high": part.max,
                 "low": part.min,
@@ -237,7 +237,7 @@ class Moving(Scratch):
         x = walk(300, 4)
         spoilt = x.copy()
         spoilt[100] = 1e12
-        clean, bad = (ul.rolling(series(v, measure="score"), 12, how="deviation").values for v in (x, spoilt))
+        clean, bad = (ul.rolling(series(v, measure="score"), 12, how="std").values for v in (x, spoilt))
         away = np.r_[0:100, 112:300]
         np.testing.assert_array_equal(clean.to_numpy()[away], bad.to_numpy()[away])
 
@@ -302,7 +302,9 @@ class Spells(Scratch):
             if holds:
                 want.append((str(months(99)[at]), len(run), -min(run)))
             at += len(run)
-        self.assertEqual(list(found[["start", "length", "depth"]].itertuples(index=False, name=None)), want)
+        self.assertEqual(
+            list(found[["start", "length", "extreme_distance"]].itertuples(index=False, name=None)), want
+        )
 
     def test_conditions_in_words(self):
         x = series(np.arange(100.0) / 1000, measure="rate")

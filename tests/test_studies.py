@@ -100,7 +100,7 @@ class Whole(OnPractice):
         self.assertNotIn("Price of equity", page.read_text())
         premium = study.cost_of_equity.model_copy(update={"premium": {"market": 0.02}})
         changed, other = drawn(study.model_copy(update={"cost_of_equity": premium}))
-        self.assertEqual(changed, ["build-up"])
+        self.assertEqual(changed, ["components"])
         self.assertNotEqual(other.run, result.run)
         for file in (out / "figures").iterdir():
             self.assertIn(other.run, file.read_bytes().decode("latin-1"), file.name)
@@ -131,7 +131,7 @@ class Whole(OnPractice):
         out = self.folder / "out"
         self.assertEqual({p.suffix for p in (out / "figures").iterdir()}, {".png", ".svg", ".pdf"})
         book = python_calamine.CalamineWorkbook.from_path(out / "results.xlsx")
-        self.assertEqual(book.sheet_names[:3], ["notes", "cost_of_equity", "build_up"])
+        self.assertEqual(book.sheet_names[:3], ["notes", "cost_of_equity", "components"])
         row = next(r for r in book.get_sheet_by_name("cost_of_equity").to_python() if r[0] == "BRTW")
         self.assertEqual(row[1], result.cost.value["BRTW"])
         with sqlite3.connect(out / "results.sqlite") as base:

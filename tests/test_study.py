@@ -78,7 +78,7 @@ class Runs(OnPractice):
         return ul.run_study(study, vault=self.folder / "vault")
 
     def test_windows_of_a_study_are_five_years_unless_it_sets_them(self):
-        figures = 'figures = ["betas", "line of fit", "build-up"]'
+        figures = 'figures = ["betas", "line of fit", "components"]'
         self.assertIn(figures, TEXT)
         result = self.run_demo(TEXT.replace(figures, 'figures = ["rolling beta"]'))
         self.assertIn("window 60,", result.rolling.basis)

@@ -26,18 +26,18 @@ cost = ul.cost_of_equity(betas, premia={"market": ul.premium(panel.factor_table[
 source = "Lantern Sea Exchange, harbour college"
 ul.figures.line_of_fit(betas.fit("BRTW"), source=source)
 ul.figures.betas(betas, highlight="BRTW", source=source)
-ul.figures.build_up(cost, "BRTW", source=source)
+ul.figures.cost_components(cost, "BRTW", source=source)
 ul.figures.coverage_timeline(panel)
 """
 # name of a sheet: page of the guide, and rows of columns of figures; every row fills the width
 SHEETS = {
     "first_beta": ("tutorial/first_beta", [[["line_of_fit"]]]),
-    "figures": ("", [[["line_of_fit", "build_up"], ["betas", "coverage_timeline"]]]),
+    "figures": ("", [[["line_of_fit", "cost_components"], ["betas", "coverage_timeline"]]]),
     "shaping": ("shaping", [[["through_time"], ["through_time"]], [["bars", "small_multiples"], ["regions"]]]),
     "returns": ("returns_and_panels", [[["risk_against_return"], ["histogram"]], [["calendar_heat"], ["growth_of_one"]],
                                        [["correlation_grid"], ["against_benchmark"]]]),
     "estimating": ("estimating", [[["beta_path", "break_path"], ["predicted_against_realised"]]]),
-    "cost_of_equity": ("cost_of_equity", [[["build_up", "peers"], ["sensitivity"]]]),
+    "cost_of_equity": ("cost_of_equity", [[["cost_components", "peers"], ["sensitivity"]]]),
 }  # fmt: skip
 WIDTH, GAP = 1280, 24
 

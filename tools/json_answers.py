@@ -97,8 +97,8 @@ class Spell(TypedDict):
     start: str
     end: str
     length: int
-    depth: float | None
-    deepest: str
+    extreme_distance: float | None
+    extreme_date: str
     open: bool
 
 
@@ -128,14 +128,14 @@ class AssetRisk(TypedDict):
     geometric: float | None
     volatility: float | None
     variance: float | None
-    deviation: float | None
-    excess_per_risk: float | None
-    error: float | None
+    std: float | None
+    sharpe_ratio: float | None
+    sharpe_se: float | None
     skewness: float | None
     kurtosis: float | None
     worst: float | None
     worst_period: str | None
-    drawdown: float | None
+    max_drawdown: float | None
     positive: float | None
     periods: int
     first: str | None

@@ -67,7 +67,7 @@ if TYPE_CHECKING:
     "steps",
     multiple=True,
     metavar="STEP",
-    help="Shape it: growth=P1Y, rolling=12,how=deviation, deflate=ADDRESS; may be repeated.",
+    help="Shape it: growth=P1Y, rolling=12,how=std, deflate=ADDRESS; may be repeated.",
 )
 @click.option(
     "--beside",
@@ -381,7 +381,7 @@ def _show_spells(spell_table: pd.DataFrame) -> None:
     from ultrum.cli import look_output, terminal_output
 
     level = look_output.number(spell_table.attrs["level"])
-    echo(f"{len(spell_table)} spells {spell_table.attrs['condition']} (level {level})")
+    echo(f"{quantity(len(spell_table), 'episode')} {spell_table.attrs['condition']} (threshold {level})")
     if len(spell_table):
         terminal_output.table(spell_table)
 

@@ -159,14 +159,23 @@ _SHOWN: Final = (
     "volatility",
     "worst",
     "worst_period",
-    "drawdown",
+    "max_drawdown",
     "positive",
     "periods",
 )
 _PRICED: Final = ("price", "index", "return", "log_return")
 _OTHER_BARS: Final = frozenset(("open", "high", "low"))
 _LINES: Final = 6  # that a picture can tell apart
-_PERCENT: Final = ("mean", "geometric", "volatility", "worst", "drawdown", "positive")
+_HEADINGS: Final = {
+    "mean": "mean, %",
+    "geometric": "geometric mean, %",
+    "volatility": "volatility, %",
+    "worst": "minimum, %",
+    "worst_period": "date",
+    "max_drawdown": "max drawdown, %",
+    "positive": "positive periods, %",
+}
+_PERCENT: Final = ("mean", "geometric", "volatility", "worst", "max_drawdown", "positive")
 
 
 def show_returns(
@@ -214,22 +223,29 @@ def _show_one(one: TimeSeries) -> None:
     spread = distribution(one)
     echo(
         f"Jarque–Bera {significant(spread.jarque_bera, 4)} ({p_equals(spread.p_value)}); kurtosis "
-        f"{decimals(spread.kurtosis, 1)}, 3 for a normal"
+        f"{decimals(spread.kurtosis, 1)} (normal: 3); excess kurtosis {decimals(spread.kurtosis - 3, 1)}"
     )
-    columns = {"count": "periods", "expected": "of a normal"}
+    columns = {"count": "periods", "expected": "expected under normality"}
     counts = spread.table[list(columns)].rename(columns=columns)
-    terminal_output.table(terminal_output.align_decimals(counts, "deviations", periods=0, **{"of a normal": 2}))
+    places = {"periods": 0, columns["expected"]: 2}
+    terminal_output.table(terminal_output.align_decimals(counts, "|z| (SDs from mean)", **places))
     falls = drawdowns(one, limit=3).table.drop(columns="series")
     falls["depth"] = [percent(depth, 1) for depth in falls["depth"]]
-    terminal_output.table(falls.fillna("").rename(columns={"depth": "depth, %"}))
+    headings = {
+        "recovery_date": "recovered",
+        "depth": "drawdown, %",
+        "periods_to_trough": "periods to trough",
+        "periods_to_recovery": "periods to recovery",
+    }
+    terminal_output.table(falls.fillna("").rename(columns=headings))
     if one.metadata.frequency.code in "MQ" or one.metadata.frequency.is_dated:
         table = calendar_returns(one).table
         partial = table.attrs["partial_years"]
         years = [f"{year}*" if year in partial else str(year) for year in table.index]
-        grid = (100 * table.rename(columns={"year": "all"})).set_axis(years).round(1) + 0.0
+        grid = (100 * table.rename(columns={"year": "year"})).set_axis(years).round(1) + 0.0
         terminal_output.table(terminal_output.align_decimals(grid, "year", **dict.fromkeys(map(str, grid), 1)))
         if partial:
-            echo("* part of a year")
+            echo("* incomplete year")
 
 
 def returns_at(
@@ -286,7 +302,7 @@ def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: 
         "grid": lambda: figures.calendar_heat(calendar_returns(returns_table[returns_table.names[0]])),
         "histogram": lambda: figures.histogram(distribution(returns_table[returns_table.names[0]])),
         "growth": lambda: _growth(returns_table),
-        "drawdown": lambda: figures.under_water(drawdowns(returns_table[returns_table.names[0]])),
+        "drawdown": lambda: figures.drawdown(drawdowns(returns_table[returns_table.names[0]])),
         "risk": lambda: figures.risk_against_return(risk_return(returns_table)),
         "correlations": lambda: figures.correlation_grid(correlations(returns_table)),
     }
@@ -306,4 +322,4 @@ def _in_percent(table: Any, label: str) -> Any:
     shown = table.copy()
     for column in _PERCENT:
         shown[column] = [percent(value + 0.0, 1) for value in shown[column].astype(float)]
-    return shown.reset_index(names=label).rename(columns={"worst_period": "in", "positive": "above 0"})
+    return shown.reset_index(names=label).rename(columns=_HEADINGS)

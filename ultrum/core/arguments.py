@@ -19,6 +19,7 @@ from typing import Any, ClassVar, Final, Literal, ParamSpec, TypeVar, Union, get
 import numpy as np
 import pandas as pd
 
+from ultrum.core.deprecated_names import value_now
 from ultrum.errors import ArgumentError, TableError, one_of
 
 P = ParamSpec("P")
@@ -146,6 +147,7 @@ def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
     >>> argument_fault(smooth, "window", "x")
     "window = 'x'; it must be a whole number."
     """
+    value = value_now(function, name, value)
     plain = inspect.unwrap(function)
     shape = inspect.signature(plain)
     kinds, options = _kinds(plain, shape), _options(plain, shape)

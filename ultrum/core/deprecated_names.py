@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import functools
 import warnings
-from typing import Any, ClassVar, Final
+from collections.abc import Callable, Mapping
+from typing import Any, ClassVar, Final, ParamSpec, TypeVar
 
 import pandas as pd
 
+P = ParamSpec("P")
+R = TypeVar("R")
 UNTIL: Final = "0.3"
+_VALUES: Final = "__earlier_values__"
 
 
 def warn_of_name(old: str, new: str, stacklevel: int = 3) -> None:
@@ -65,8 +70,117 @@ class RenamedColumns(pd.DataFrame):
     old_names: ClassVar[dict[str, str]] = {}
 
     def __getitem__(self, key: Any) -> Any:
-        """A column by its name; an earlier name warns."""
-        if isinstance(key, str) and key not in self.columns and key in self.old_names:
-            warn_of_name(f"Column '{key}'", f"'{self.old_names[key]}'")
-            key = self.old_names[key]
+        """Columns by their names; an earlier name warns."""
+        if isinstance(key, str):
+            key = self._name_now(key)
+        elif isinstance(key, list):
+            key = [self._name_now(one) if isinstance(one, str) else one for one in key]
         return super().__getitem__(key)
+
+    def _name_now(self, name: str) -> str:
+        if name in self.columns or name not in self.old_names:
+            return name
+        warn_of_name(f"Column '{name}'", f"'{self.old_names[name]}'", stacklevel=4)
+        return self.old_names[name]
+
+
+def renamed_arguments(**names: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
+    """Let a function take keywords by their earlier names.
+
+    Parameters
+    ----------
+    **names : str
+        The keyword now, by its earlier name.
+
+    Returns
+    -------
+    callable
+        A decorator.
+
+    Examples
+    --------
+    >>> @renamed_arguments(step="over")
+    ... def lag(over=1):
+    ...     return over
+    >>> with warnings.catch_warnings(action="ignore"):
+    ...     lag(step=3)
+    3
+    """
+
+    def _decorate(function: Callable[P, R]) -> Callable[P, R]:
+        @functools.wraps(function)
+        def _call(*args: P.args, **kwargs: P.kwargs) -> R:
+            for old in names.keys() & kwargs.keys():
+                warn_of_name(f"{function.__name__}({old}=)", f"{function.__name__}({names[old]}=)")
+                kwargs[names[old]] = kwargs.pop(old)
+            return function(*args, **kwargs)
+
+        return _call
+
+    return _decorate
+
+
+def renamed_values(**values: Mapping[str, str]) -> Callable[[Callable[P, R]], Callable[P, R]]:
+    """Let a function take values of its keywords by their earlier names, alone or in a list.
+
+    Parameters
+    ----------
+    **values : mapping of str to str
+        By keyword, the value now by its earlier name.
+
+    Returns
+    -------
+    callable
+        A decorator.
+
+    Examples
+    --------
+    >>> @renamed_values(how={"deviation": "std"})
+    ... def rolling(how="mean"):
+    ...     return how
+    >>> with warnings.catch_warnings(action="ignore"):
+    ...     rolling(how="deviation")
+    'std'
+    """
+
+    def _decorate(function: Callable[P, R]) -> Callable[P, R]:
+        @functools.wraps(function)
+        def _call(*args: P.args, **kwargs: P.kwargs) -> R:
+            for name in values.keys() & kwargs.keys():
+                kwargs[name] = _value_now(f"{function.__name__}({name}=", kwargs[name], values[name])
+            return function(*args, **kwargs)
+
+        setattr(_call, _VALUES, values)
+        return _call
+
+    return _decorate
+
+
+def value_now(function: Callable[..., Any], name: str, value: Any) -> Any:
+    """A value of a function's keyword by its name now, without a warning.
+
+    Parameters
+    ----------
+    function : callable
+    name : str
+        The keyword.
+    value : object
+
+    Returns
+    -------
+    object
+        The value itself unless it is an earlier name.
+    """
+    names = getattr(function, _VALUES, {}).get(name, {})
+    return names.get(value, value) if isinstance(value, str) else value
+
+
+def _value_now(where: str, value: Any, names: Mapping[str, str]) -> Any:
+    if isinstance(value, list | tuple):
+        return type(value)(_value_now(where, one, names) for one in value)
+    if isinstance(value, Mapping):
+        return {key: _value_now(where, one, names) for key, one in value.items()}
+    if isinstance(value, str) and value in names:
+        warn_of_name(f"{where}'{value}')", f"{where}'{names[value]}')", stacklevel=4)
+        return names[value]
+    return value

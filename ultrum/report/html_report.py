@@ -40,7 +40,7 @@ from ultrum.study.study_result import StudyResult
 
 _LISTED = 6  # companies, and causes, that a sentence names
 _MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test
-_IN_PLACE = ("betas", "line_of_fit", "build_up")  # figures that are next to their own tables
+_IN_PLACE = ("betas", "line_of_fit", "components")  # figures that are next to their own tables
 _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
@@ -61,7 +61,7 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
     return environment.get_template("report.html.j2").render(
         result=result,
         answer=_answer(result),
-        build_up=_build_up_rows(result),
+        components=_component_rows(result),
         models=[_model_rows(name, table, result) for name, table in result.models.items()],
         coverage=_coverage_rows(result),
         downloads=downloads(result).to_dict("records"),
@@ -197,7 +197,7 @@ def _answer(result: StudyResult) -> dict[str, Any]:
     }
 
 
-def _build_up_rows(result: StudyResult) -> list[dict[str, Any]]:
+def _component_rows(result: StudyResult) -> list[dict[str, Any]]:
     if result.cost is None:
         return []
     parts = result.cost.parts.loc[result.company]

@@ -50,7 +50,7 @@ _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
 _NO_RUN: Final = "0" * 64  # as long as the name of a run
 _CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
-    "answer": ["cost_of_equity", "build_up", "variance_shares"],
+    "answer": ["cost_of_equity", "components", "variance_shares"],
     "models": [],
     "panel": ["excess_returns", "factors", "conditions", "coverage", "missing_log"],
     "notes": ["warnings", "downloads", "stages"],

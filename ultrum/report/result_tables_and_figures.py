@@ -43,7 +43,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 
 def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """The cost of equity, its build-up and the shares of its variance, where the study asks for one."""
+    """The cost of equity, its components and the shares of its variance, where the study asks for one."""
     section = result.study.cost_of_equity
     if result.cost is None or section is None:
         return {}
@@ -53,7 +53,7 @@ def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
     if result.abroad is not None and section.in_currency is not None:
         cost[f"cost_in_{section.in_currency.code}"] = result.abroad.value
     shares = result.cost.shares.rename_axis("asset")
-    return {"cost_of_equity": cost, "build_up": result.cost.parts, "variance_shares": shares}
+    return {"cost_of_equity": cost, "components": result.cost.parts, "variance_shares": shares}
 
 
 def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
@@ -149,7 +149,7 @@ T = TypeVar("T")
 _STAGES: Final[Mapping[str, tuple[str, ...]]] = {
     "betas": ("model",),
     "line of fit": ("model",),
-    "build-up": ("cost of equity",),
+    "components": ("cost of equity",),
     "rolling beta": ("model", "rolling betas"),
     "state-space beta": ("model", "panel"),
     "break": ("model",),
@@ -163,8 +163,8 @@ _STAGES: Final[Mapping[str, tuple[str, ...]]] = {
 
 def figure_names(result: StudyResult) -> list[Figure]:
     """Names of the figures asked for that the result can give."""
-    # the build-up is among the figures drawn by default
-    return [n for n in result.study.report.figures if n != "build-up" or result.cost is not None]
+    # the components are among the figures drawn by default
+    return [n for n in result.study.report.figures if n != "components" or result.cost is not None]
 
 
 def drawn_figure(result: StudyResult, name: Figure) -> Axes:
@@ -218,7 +218,7 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
     return {
         "betas": lambda: figures.betas(betas, highlight=company, level=level, source=source),
         "line of fit": lambda: figures.line_of_fit(fit, level=level, source=source),
-        "build-up": lambda: figures.build_up(
+        "components": lambda: figures.cost_components(
             _require(result.cost, "[cost_of_equity]"), company, level=level, source=source
         ),
         "rolling beta": lambda: figures.beta_path(

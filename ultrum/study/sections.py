@@ -15,16 +15,17 @@ from pydantic import (
 )
 
 from ultrum.core.currency.exchange_rates import is_currency
+from ultrum.core.deprecated_names import warn_of_name
 from ultrum.core.time.frequency import Frequency, parse_duration, parse_period
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import FrequencyError, one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"]
-Figure = Literal[
+FigureName = Literal[
     "betas",
     "line of fit",
-    "build-up",
+    "components",
     "rolling beta",
     "state-space beta",
     "break",
@@ -36,7 +37,19 @@ Figure = Literal[
 ]
 Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
 Adjustment = Literal["none", "vasicek", "blume"]
-Estimator = Literal["plain", "lagged"]
+_EARLIER: Final = {"plain": "ols", "lagged": "dimson", "build-up": "components"}
+
+
+def _name_now(word: Any) -> Any:
+    """A word of an earlier release as it is now; studies written for that release stay valid."""
+    if isinstance(word, str) and word in _EARLIER:
+        warn_of_name(f"'{word}'", f"'{_EARLIER[word]}'")
+        return _EARLIER[word]
+    return word
+
+
+Estimator = Annotated[Literal["ols", "dimson"], BeforeValidator(_name_now)]
+Figure = Annotated[FigureName, BeforeValidator(_name_now)]
 Text = Annotated[str, Field(min_length=1)]
 
 
@@ -339,8 +352,8 @@ class SensitivitySection(Section):
     windows: Annotated[list[Duration], Field(min_length=1)] = ["P2Y", "P3Y", "P5Y", "P10Y"]
     frequencies: Annotated[list[Code], Field(min_length=1)] = ["W", "M"]
     adjustments: Annotated[list[Adjustment], Field(min_length=1)] = ["none", "vasicek", "blume"]
-    estimators: Annotated[list[Estimator], Field(min_length=1)] = ["plain", "lagged"]
-    chosen: dict[str, str] = {}
+    estimators: Annotated[list[Estimator], Field(min_length=1)] = ["ols", "dimson"]
+    chosen: dict[str, Annotated[str, BeforeValidator(_name_now)]] = {}
     published: Number | None = None
 
 
@@ -356,7 +369,7 @@ class FigureWords(Section):
 class ReportSection(Section):
     """What is shown and written."""
 
-    figures: list[Figure] = ["betas", "line of fit", "build-up"]
+    figures: list[Figure] = ["betas", "line of fit", "components"]
     titles: dict[Figure, str | FigureWords] = {}
     export: list[Export] = ["csv"]
     level: Share = 0.95

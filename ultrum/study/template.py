@@ -370,7 +370,7 @@ def practice_study(
             _PRACTICE,
             _model(factors, []),
             f'[cost_of_equity]\ncompany = {_quote(asset)}\nmodel = "first"\n{premium}\n\n',
-            _REPORT.format(figures=_toml_list(["build-up", "line of fit", "betas"])),
+            _REPORT.format(figures=_toml_list(["components", "line of fit", "betas"])),
         )
     )
     return _written(path, text)
@@ -428,7 +428,7 @@ def write_file_study(
         _panel(draft, panel),
         _model(used, unused),
         *([_cost(desk, draft, further, asset)] if priced else []),
-        _REPORT.format(figures=_toml_list([*(["build-up"] if priced else []), "line of fit", "betas"])),
+        _REPORT.format(figures=_toml_list([*(["components"] if priced else []), "line of fit", "betas"])),
     ]
     return _written(path, "".join(parts)), draft
 

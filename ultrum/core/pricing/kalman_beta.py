@@ -17,6 +17,7 @@ import scipy.special
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
@@ -35,32 +36,35 @@ _AT_ONCE: Final = 64  # assets in a block, which bounds the memory
 
 @dataclass(frozen=True, eq=False, repr=False)
 class FilteredBetas(TableInNotebooks):
-    """Betas as random walks.
+    """Random-walk (state-space) betas by the Kalman filter and smoother.
 
     Attributes
     ----------
     beta, standard_error : DataFrame, shape (T, N)
-        Smoothed: from the whole sample, with hindsight. The error allows for the unknown movement.
-    known : DataFrame, shape (T, N)
-        Filtered: what the same estimate on the rows up to each date gives for that date. Missing in rows
-        without a return and before an asset has 24 of them.
-    movement : Series, shape (N,)
-        Likeliest standard deviation of beta's change in a period; zero where none is likelier.
+        Smoothed: from the whole sample, with hindsight. The standard error allows for the unknown variance ratio.
+    filtered : DataFrame, shape (T, N)
+        Filtered: the estimate for each date from the observations up to that date. Missing where there is no
+        return and before an asset has 24 observations.
+    state_sd : Series, shape (N,)
+        Maximum-likelihood standard deviation of the random-walk innovation σ_η, per period; zero where a
+        constant beta is at least as likely.
     p_value : Series, shape (N,)
-        Of the likelihood ratio test that beta does not move (half of χ²(1), as it is on a boundary).
+        Likelihood-ratio test of a constant beta (½χ²(1), since the null is on the boundary).
     alpha, sigma, nobs : Series, shape (N,)
     basis : str
     """
 
     beta: pd.DataFrame
     standard_error: pd.DataFrame
-    known: pd.DataFrame
-    movement: pd.Series
+    filtered: pd.DataFrame
+    state_sd: pd.Series
     p_value: pd.Series
     alpha: pd.Series
     sigma: pd.Series
     nobs: pd.Series
     basis: str
+    known = RenamedAttribute("filtered")
+    movement = RenamedAttribute("state_sd")
 
     def interval(self, asset: str, level: float = 0.95) -> pd.DataFrame:
         """Smoothed beta of one asset with its band, columns ``estimate low high``.
@@ -79,14 +83,14 @@ class FilteredBetas(TableInNotebooks):
         return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: first and last beta, last error, movement, p value, alpha, sigma, rows.
+        """One row per asset: first and last beta, last standard error, state SD, p value, alpha, sigma, rows.
 
         Examples
         --------
         >>> import ultrum as ul
         >>> panel = ul.practice.panel()
         >>> ul.kalman_beta(panel).to_frame().loc[["BRTW", "MRWG"]].round(2)
-              first  last  error  movement    p  alpha  sigma  rows
+              first  last  error  state_sd    p  alpha  sigma  rows
         BRTW   0.74  0.64   0.25      0.00  1.0   0.00   0.06   251
         MRWG   0.43  1.87   0.44      0.08  0.0  -0.01   0.08   251
         """
@@ -94,7 +98,7 @@ class FilteredBetas(TableInNotebooks):
             "first": self.beta.bfill().iloc[0],
             "last": self.beta.ffill().iloc[-1],
             "error": self.standard_error.ffill().iloc[-1],
-            "movement": self.movement,
+            "state_sd": self.state_sd,
             "p": self.p_value,
             "alpha": self.alpha,
             "sigma": self.sigma,
@@ -164,7 +168,7 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     Returns
     -------
     FilteredBetas
-        The band allows for the errors of alpha, of beta's start and of the movement.
+        The band allows for the errors of alpha, of beta's start and of the state's standard deviation.
 
     Raises
     ------
@@ -201,8 +205,8 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     positions = time_positions(panel.assets.index)
     places = positions - positions[0]
     sample = _on_calendar(np.where(used, y, 0.0), np.where(np.isfinite(x), x, 0.0), used, places)
-    estimates = {name: np.empty(y.shape) for name in ("beta", "standard_error", "known")}
-    flat = {name: np.empty(y.shape[1]) for name in ("movement", "p_value", "alpha", "sigma")}
+    estimates = {name: np.empty(y.shape) for name in ("beta", "standard_error", "filtered")}
+    flat = {name: np.empty(y.shape[1]) for name in ("state_sd", "p_value", "alpha", "sigma")}
     for low in range(0, y.shape[1], _AT_ONCE):
         block = slice(low, low + _AT_ONCE)
         part = _Sample(sample.y[:, block], sample.x, sample.used[:, block])
@@ -215,8 +219,8 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     return FilteredBetas(
         beta=pd.DataFrame(estimates["beta"], rows, names),
         standard_error=pd.DataFrame(estimates["standard_error"], rows, names),
-        known=pd.DataFrame(estimates["known"], rows, names),
-        movement=pd.Series(flat["movement"], names),
+        filtered=pd.DataFrame(estimates["filtered"], rows, names),
+        state_sd=pd.Series(flat["state_sd"], names),
         p_value=pd.Series(flat["p_value"], names),
         alpha=pd.Series(flat["alpha"], names),
         sigma=pd.Series(flat["sigma"], names),
@@ -236,8 +240,8 @@ def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
 
 def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
     """The same with assets that have too few rows, all their estimates missing."""
-    frames = {n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "known")}
-    flat = {n: getattr(betas, n).reindex(names) for n in ("movement", "p_value", "alpha", "sigma")}
+    frames = {n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "filtered")}
+    flat = {n: getattr(betas, n).reindex(names) for n in ("state_sd", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
     basis = f"{betas.basis}; {quantity(short, 'asset')} left out, with fewer than {_LEAST_ROWS} rows"
     return replace(betas, **frames, **flat, nobs=pd.Series(counts, names), basis=basis)
@@ -271,12 +275,12 @@ def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Float
     paths = {
         "beta": np.where(inside, beta, np.nan),
         "standard_error": np.where(inside, error, np.nan),
-        "known": np.where(sample.used & (seen >= _LEAST_ROWS), filtered, np.nan),
+        "filtered": np.where(sample.used & (seen >= _LEAST_ROWS), filtered, np.nan),
     }
     likelihoods = np.array([fit.likelihood[-1] for fit in fits])
-    movement, p_value = _likeliest(sample, ratios, likelihoods)
+    state_sd, p_value = _likeliest(sample, ratios, likelihoods)
     numbers = {
-        "movement": movement,
+        "state_sd": state_sd,
         "p_value": p_value,
         "alpha": alpha[-1],
         "sigma": np.sqrt(variance[-1]),
@@ -312,9 +316,9 @@ def _likeliest(sample: _Sample, ratios: Floats, likelihoods: Floats) -> tuple[Fl
     fit = _fit(sample, _filter(sample, ratio))
     gain = 2.0 * (fit.likelihood[-1] - likelihoods[0])
     moves = gain > 0
-    movement = np.where(moves, np.sqrt(ratio * fit.variance[-1]), 0.0)
+    state_sd = np.where(moves, np.sqrt(ratio * fit.variance[-1]), 0.0)
     p_value = np.where(moves, 0.5 * scipy.special.chdtrc(1, np.maximum(gain, 0.0)), 1.0)
-    return movement, p_value
+    return state_sd, p_value
 
 
 def _likelihood(sample: _Sample, ratio: Floats) -> Floats:

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools
-from ultrum.core.deprecated_names import RenamedAttribute
+from ultrum.core.deprecated_names import RenamedAttribute, renamed_values
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
@@ -32,7 +32,8 @@ from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import EstimationError, UltrumError, UnitError, one_of
 
 ADJUSTMENTS: Final = ("none", "vasicek", "blume")
-ESTIMATORS: Final = ("plain", "lagged")
+ESTIMATORS: Final = ("ols", "dimson")
+_EARLIER: Final = {"plain": "ols", "lagged": "dimson"}
 CHOICES: Final = ("window", "frequency", "market", "adjustment", "estimator")
 _LEAST_ROWS: Final = 12
 
@@ -120,6 +121,7 @@ class BetaSensitivity(TextInNotebooks):
         return "\n".join([*words, self.spread().round(3).to_string()])
 
 
+@renamed_values(estimators=_EARLIER, chosen=_EARLIER)
 @validate_arguments
 def beta_sensitivity(
     assets: SeriesTable,
@@ -154,7 +156,7 @@ def beta_sensitivity(
         Frequencies of returns to try.
     adjustments : sequence of {"none", "vasicek", "blume"}
         Blume is his line of 1971, 0.343 + 0.677β.
-    estimators : sequence of {"plain", "lagged"}
+    estimators : sequence of {"ols", "dimson"}
         ``lagged`` adds one lag and one lead of the market (Dimson 1979).
     chosen : mapping, optional
         The user's own choices, such as ``{"window": "P5Y", "frequency": "M"}``; the default is the first of each.
@@ -268,7 +270,7 @@ def _estimate_betas(
     start = _first_row(y.index, window)
     if start is None:
         return f"the data are shorter than {window}"
-    design = leads_and_lags(x[market], 1, 1) if estimator == "lagged" else x[[market]]
+    design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
     try:
         return regress(y.iloc[start:], design.iloc[start:], errors=errors)
     except UltrumError as error:

@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
+from ultrum.core.deprecated_names import renamed_arguments
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, chosen_factors, factor_betas
@@ -62,17 +63,18 @@ class ConditionalBetas(TableInNotebooks):
 
     def __repr__(self) -> str:
         terms = [t for t in self.table.coefficients if t != "constant"]
-        shown = self.table.coefficients[terms].join(self.p_value.rename("p of no movement"))
+        shown = self.table.coefficients[terms].join(self.p_value.rename("p value of a constant beta"))
         return f"{table_text(shown, '{:.3f}')}\n{self.basis}"
 
 
+@renamed_arguments(alpha_moves="time_varying_alpha")
 @validate_arguments
 def conditional_beta(
     panel: Panel,
     conditions: Sequence[str] | None = None,
     *,
     factor: str = "market",
-    alpha_moves: bool = False,
+    time_varying_alpha: bool = False,
     errors: str = "hac",
 ) -> ConditionalBetas:
     """Beta as a linear function of conditions known before (Shanken 1990; Ferson and Harvey 1999).
@@ -85,7 +87,7 @@ def conditional_beta(
         All of the panel by default.
     factor : str
         Name of the factor.
-    alpha_moves : bool
+    time_varying_alpha : bool
         Whether alpha is a function of the conditions too (Christopherson, Ferson and Glassman 1998).
     errors : str
         As for :func:`ultrum.regress`.
@@ -123,7 +125,7 @@ def conditional_beta(
         raise EstimationError(f"{name_list(still)} does not move, so no beta can move with it.")
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
-    design = pd.DataFrame({**({c: z[c] for c in names} if alpha_moves else {}), factor: values, **moving})
+    design = pd.DataFrame({**({c: z[c] for c in names} if time_varying_alpha else {}), factor: values, **moving})
     table = regress(panel.excess, design, errors=errors)
     terms = list(table.coefficients.columns)
     places = [terms.index(factor), *(terms.index(t) for t in moving)]
@@ -264,7 +266,7 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
     forecasts_by_estimator = {
         "constant": growing.frame("coefficients", factor)[asset],
         "rolling": rolled.frame("coefficients", factor)[asset],
-        "state space": state.known[asset],
+        "state space": state.filtered[asset],
     }
     before = {name: _period_before(path, y.index) for name, path in forecasts_by_estimator.items()}
     if len(panel.conditions.columns):

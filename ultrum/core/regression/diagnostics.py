@@ -408,8 +408,8 @@ def _copies(fit: Fit) -> Iterator[Finding]:
 
 def _influence(fit: Fit) -> Finding:
     table = fit.influence()
-    row = table["cook"].fillna(0.0).to_numpy().argmax()
-    cook, label = float(table["cook"].iloc[row]), period_label(table.index[int(row)])
+    row = table["cooks_distance"].fillna(0.0).to_numpy().argmax()
+    cook, label = float(table["cooks_distance"].iloc[row]), period_label(table.index[int(row)])
     wild = int((table["studentised"].abs() > 4).sum())
     meaning = (
         f"The row {label} moves the coefficients most"

@@ -6,12 +6,13 @@ import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Final
+from typing import Any, Final, ClassVar
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
+from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
@@ -60,10 +61,14 @@ def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFra
             "residual": residuals,
             "standardised": standardised,
             "studentised": outside,
-            "cook": standardised**2 * leverage / (slack * terms),
-            "shift": outside * np.sqrt(leverage / slack),
+            "cooks_distance": standardised**2 * leverage / (slack * terms),
+            "dffits": outside * np.sqrt(leverage / slack),
         }
-    return pd.DataFrame(columns, index)
+    return _InfluenceTable(pd.DataFrame(columns, index))
+
+
+class _InfluenceTable(RenamedColumns):
+    old_names: ClassVar = {"cook": "cooks_distance", "shift": "dffits"}
 
 
 # A regression in words: each figure in one sentence
@@ -323,12 +328,13 @@ class Fit(CoefficientInference, TableInNotebooks):
         return TestResult.of_f(statistic, count, below, hypothesis=hypothesis)
 
     def influence(self) -> pd.DataFrame:
-        """By row: leverage, residual in three scales, Cook's distance, shift of its fit (DFFITS).
+        """Influence of each observation: leverage, studentised residuals, Cook's distance, DFFITS.
 
         Returns
         -------
         DataFrame
-            Measures, a row an observation.
+            One row per observation: ``leverage``, ``residual``, ``standardised`` (internally studentised),
+            ``studentised`` (externally studentised, the deleted residual), ``cooks_distance``, ``dffits``.
 
         Examples
         --------
@@ -336,11 +342,11 @@ class Fit(CoefficientInference, TableInNotebooks):
         >>> panel = ul.practice.panel()
         >>> betas = ul.factor_betas(panel, ["market"])
         >>> fit = betas.fit("BRTW")
-        >>> fit.influence()["cook"].nlargest(2).round(3)
+        >>> fit.influence()["cooks_distance"].nlargest(2).round(3)
         period
         2004-04    0.165
         2009-10    0.105
-        Freq: M, Name: cook, dtype: float64
+        Freq: M, Name: cooks_distance, dtype: float64
         """
         X, y = weight_rows(self.design, self.response, self.weights)
         return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)

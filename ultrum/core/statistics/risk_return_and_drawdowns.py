@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.rounding import largest, varies, without_rounding
 from ultrum.core.series.text_tables import TableInNotebooks
@@ -104,7 +105,7 @@ class RiskReturn(Described):
     periods_per_year: Mapping[str, float]
 
     def workings(self, asset: str | None = None) -> Workings:
-        """How mean and volatility a year follow from the returns of one asset.
+        """How the annualised mean and volatility follow from the returns of one asset.
 
         Parameters
         ----------
@@ -125,7 +126,7 @@ class RiskReturn(Described):
         >>> r = pd.Series([0.02, -0.01, 0.03], pd.period_range("2024-01", periods=3, freq="M"))
         >>> made = risk_return(TimeSeries.from_pandas(r, name="BRTW", measure="return"))
         >>> made.workings().to_frame()["step"].tolist()[:3]
-        ['number of returns', 'sum of returns', 'mean a period']
+        ['number of returns', 'sum of returns', 'mean per period']
         """
         names = self.returns.names
         name = names[0] if asset is None and len(names) == 1 else asset
@@ -133,10 +134,29 @@ class RiskReturn(Described):
             raise EstimationError(f"Name one asset; {one_of(name or '', names)}")
         values = self.returns[name].values.dropna()
         if len(values) < 2:
-            raise EstimationError(f"{name} has {len(values)} returns; a deviation needs two.")
+            raise EstimationError(
+                f"risk_return: a standard deviation needs at least 2 returns; {name} has {len(values)}."
+            )
         logs = self.returns[name].metadata.measure == "log_return"
         volatility = float(self.table["volatility"][name])
         return risk_workings(name, values, self.periods_per_year[name], logs=logs, volatility=volatility)
+
+
+class _RiskTable(RenamedColumns):
+    old_names: ClassVar = {
+        "excess_per_risk": "sharpe_ratio",
+        "error": "sharpe_se",
+        "deviation": "std",
+        "drawdown": "max_drawdown",
+    }
+
+
+class _DrawdownTable(RenamedColumns):
+    old_names: ClassVar = {
+        "recovered": "recovery_date",
+        "fall": "periods_to_trough",
+        "recovery": "periods_to_recovery",
+    }
 
 
 @validate_arguments
@@ -146,33 +166,36 @@ def risk_return(
     risk_free: TimeSeries | None = None,
     periods_per_year: float | None = None,
 ) -> RiskReturn:
-    """Means, volatility and shape of returns.
+    """Risk and return: means, volatility, Sharpe ratio, maximum drawdown, skewness and kurtosis.
+
+    The Sharpe ratio is the mean excess return over its standard deviation, annualised by √P.
 
     Parameters
     ----------
     x : TimeSeries, SeriesTable or DataFrame
         Returns, simple or logarithmic.
     risk_free : TimeSeries, optional
-        Risk-free return of each period, for the excess per unit of risk; excess returns need none.
+        Risk-free return of each period, for the Sharpe ratio; excess returns need none.
     periods_per_year : float, optional
         By default the calendar's; of business-daily data as many as there were a year.
 
     Returns
     -------
     RiskReturn
-        Of log returns, ``mean``, ``geometric`` and ``drawdown`` are growth and all else is logarithmic.
+        Of log returns, ``mean``, ``geometric`` and ``max_drawdown`` are growth and all else is logarithmic.
         Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1), ``volatility``
-        (√P·s), ``variance`` (P·s²), ``deviation`` (s, a period; all with n − 1), ``excess_per_risk`` and
-        its ``error``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and ``worst_period``,
-        ``drawdown``, ``positive`` (share of periods above zero), ``periods``, ``first``, ``last``. Excess
-        returns are compounded alone, which is not a growth that a holder had; the basis states it.
+        (√P·s), ``variance`` (P·s²), ``std`` (s, per period; all with n − 1), ``sharpe_ratio`` and its
+        standard error ``sharpe_se``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and
+        ``worst_period``, ``max_drawdown``, ``positive`` (share of positive periods), ``periods``, ``first``,
+        ``last``. Excess returns are compounded alone, which is not a realised wealth path; as the basis states.
 
     Notes
     -----
-    The error of the excess per unit of risk is √P·√((1 + S²/2 − γ₃S + (γ₄ − 3)S²/4)/T) with S a period
+    The standard error of the Sharpe ratio is √P·√((1 + S²/2 − γ₃S + (γ₄ − 3)S²/4)/T) with S per period
     (Mertens 2002); for normal returns it is that of Lo (2002). Skewness and kurtosis are moments over
-    powers of the deviation with n. A deviation needs two values, a skewness three, a kurtosis four; the
-    last two are missing where returns do not vary. A deviation that is rounding is zero.
+    powers of the standard deviation with n. A standard deviation needs two values, a skewness three, a
+    kurtosis four; the last two are missing where returns do not vary. A standard deviation that is rounding
+    is zero.
 
     Examples
     --------
@@ -200,26 +223,27 @@ def risk_return(
         "geometric",
         "volatility",
         "variance",
-        "deviation",
-        "excess_per_risk",
-        "error",
+        "std",
+        "sharpe_ratio",
+        "sharpe_se",
         "skewness",
         "kurtosis",
         "worst",
         "worst_period",
-        "drawdown",
+        "max_drawdown",
         "positive",
         "periods",
         "first",
         "last",
     ]
     logs = table.metadata[0].measure == "log_return"
-    kind = "log returns (mean, geometric and drawdown as growth)" if logs else "simple returns"
+    kind = "log returns (mean, geometric and maximum drawdown as growth)" if logs else "simple returns"
     if any(a.excess_of for a in table.metadata):
-        kind += " in excess of a rate, compounded alone"
-    basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; {_range_of(years)} periods a year; decimals"
+        kind = kind.replace("returns", "excess returns", 1) + ", compounded (not a realised wealth path)"
+    basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; "
+    basis += f"annualised with {_range_of(years)} periods per year; in decimals"
     by_asset = dict(zip(table.names, years.tolist(), strict=True))
-    return RiskReturn(pd.DataFrame(rows).T[order].infer_objects(), basis, table, by_asset)
+    return RiskReturn(_RiskTable(pd.DataFrame(rows).T[order].infer_objects()), basis, table, by_asset)
 
 
 def _range_of(years: Floats) -> str:
@@ -232,7 +256,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     count = len(values)
     if not count:
         return dict.fromkeys(
-            ("mean", "geometric", "volatility", "variance", "deviation", "skewness", "kurtosis"),
+            ("mean", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"),
             np.nan,
         )
     mean = float(values.mean())
@@ -249,7 +273,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
         "geometric": float(np.expm1(years * logs.mean())),
         "volatility": spread * np.sqrt(years),
         "variance": spread**2 * years,
-        "deviation": spread,
+        "std": spread,
         "skewness": shape[0],
         "kurtosis": shape[1],
     }
@@ -260,7 +284,7 @@ def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]
         return {
             "worst": np.nan,
             "worst_period": "",
-            "drawdown": np.nan,
+            "max_drawdown": np.nan,
             "positive": np.nan,
             "periods": 0,
             "first": "",
@@ -274,7 +298,7 @@ def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]
     return {
         "worst": float(values[worst]),
         "worst_period": period_label(table.index[valid[worst]]),
-        "drawdown": float((level / highest - 1.0).min(initial=0.0)),
+        "max_drawdown": float((level / highest - 1.0).min(initial=0.0)),
         "positive": float((values > 0).mean()),
         "periods": len(valid),
         "first": period_label(table.index[valid[0]]),
@@ -283,8 +307,8 @@ def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]
 
 
 def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
-    """Excess return per unit of risk a year, and its error."""
-    none = {"excess_per_risk": np.nan, "error": np.nan}
+    """Annualised Sharpe ratio and its standard error."""
+    none = {"sharpe_ratio": np.nan, "sharpe_se": np.nan}
     if values is None:
         return none
     valid = values[np.isfinite(values)]
@@ -295,30 +319,31 @@ def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
     skew, kurt = (off**3).mean(), (off**4).mean()
     variance = (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / len(valid)
     return {
-        "excess_per_risk": float(np.sqrt(years) * ratio),
-        "error": float(np.sqrt(years * max(variance, 0.0))),
+        "sharpe_ratio": float(np.sqrt(years) * ratio),
+        "sharpe_se": float(np.sqrt(years * max(variance, 0.0))),
     }
 
 
-# Drawdowns: falls from a peak, their length and recovery
+# Drawdowns: declines from the running maximum, with their length and recovery
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Drawdowns(Described):
-    """Falls from a peak and back; ``table`` lists them deepest first.
+    """Drawdowns: declines from the running maximum; ``table`` lists them deepest first.
 
     Attributes
     ----------
-    under_water : DataFrame, shape (T, N)
-        Distance below the highest level so far, zero or negative.
+    drawdown_series : DataFrame, shape (T, N)
+        Drawdown of each period from the running maximum, zero or negative (the underwater curve).
     """
 
-    under_water: pd.DataFrame
+    drawdown_series: pd.DataFrame
+    under_water = RenamedAttribute("drawdown_series")
 
 
 @validate_arguments
 def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
-    """Falls from the highest level so far.
+    """Drawdowns: declines from the running maximum, with depth, length and recovery time.
 
     Parameters
     ----------
@@ -330,7 +355,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     Returns
     -------
     Drawdowns
-        ``table``: ``series peak trough recovered depth fall recovery``; the last two in periods, and a
+        ``table``: ``series peak trough recovery_date depth periods_to_trough periods_to_recovery``; a
         drawdown that has not ended has no recovery. Before the first return the level is one; a missing
         return leaves it where it was, and the basis counts them.
 
@@ -338,7 +363,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     --------
     >>> p = pd.Series([100.0, 80, 90, 120], pd.period_range("2024-01", periods=4, freq="M"))
     >>> falls = drawdowns(TimeSeries.from_pandas(p, measure="price")).table
-    >>> falls[["trough", "fall", "recovery"]].values.tolist()
+    >>> falls[["trough", "periods_to_trough", "periods_to_recovery"]].values.tolist()
     [['2024-02', 1, 2]]
     """
     table, holes = x.as_table() if isinstance(x, TimeSeries) else x, 0
@@ -360,12 +385,12 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     positions = positions_of(table.frequency, table.index)
     for column, label in enumerate(table.names):
         rows += _falls(depth[:, column], table.index, positions, label, limit)
-    columns = ["series", "peak", "trough", "recovered", "depth", "fall", "recovery"]
+    columns = ["series", "peak", "trough", "recovery_date", "depth", "periods_to_trough", "periods_to_recovery"]
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
     basis = f"{table.frequency.name}, {span_of(table.index)}; depth in decimals, lengths in {noun}s"
     basis += f"; {holes} missing returns passed over" if holes else ""
-    return Drawdowns(pd.DataFrame(rows, columns=columns), basis, water)
+    return Drawdowns(_DrawdownTable(pd.DataFrame(rows, columns=columns)), basis, water)
 
 
 def _falls(depth: Floats, index: pd.Index, positions: Ints, name: str, most: int) -> list[list[object]]:
@@ -377,7 +402,7 @@ def _falls(depth: Floats, index: pd.Index, positions: Ints, name: str, most: int
     falls: list[list[object]] = []
     for first, past in zip(edges[::2], edges[1::2], strict=True):
         low = first + int(np.argmin(depth[valid[first:past]]))
-        peak = period_label(index[valid[first - 1]]) if first else "before the first"
+        peak = period_label(index[valid[first - 1]]) if first else "start of sample"
         over = past < len(valid)
         falls.append(
             [

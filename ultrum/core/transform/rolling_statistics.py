@@ -13,6 +13,7 @@ import numpy as np
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
+from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.rounding import largest, without_rounding
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
@@ -133,7 +134,7 @@ def _deviation(part: Floats) -> Floats:
 
 STATISTICS: Final[dict[str, Statistic]] = {
     "mean": lambda part: np.asarray(np.nanmean(part, axis=0)),
-    "deviation": _deviation,
+    "std": _deviation,
     "sum": lambda part: np.asarray(np.nansum(part, axis=0)),
     "high": lambda part: np.asarray(np.nanmax(part, axis=0)),
     "low": lambda part: np.asarray(np.nanmin(part, axis=0)),
@@ -148,9 +149,10 @@ _QUICK: Final[dict[str, Any]] = {
 }
 
 
-RollingStatistic = Literal["mean", "deviation", "sum", "high", "low", "median", "exponential"]
+RollingStatistic = Literal["mean", "std", "sum", "high", "low", "median", "exponential"]
 
 
+@renamed_values(how={"deviation": "std"})
 @on_block
 @validate_arguments
 def rolling(
@@ -164,7 +166,7 @@ def rolling(
         Data to work on; the result has the same form.
     window : int or str
         Periods (of dated series, observations), or a duration such as ``"P1Y"``.
-    how : {"mean", "deviation", "sum", "high", "low", "median", "exponential"}
+    how : {"mean", "std", "sum", "high", "low", "median", "exponential"}
         Deviations have n − 1. Exponential means weight what lies k periods back by (1−α)^k with
         α = 2/(window+1), over everything up to the period, weights scaled to one.
     min_obs : int, optional
@@ -198,7 +200,7 @@ def rolling(
         positions = positions_of(x.frequency, x.index)
         values = _exponential(x.block, starts, positions, least)
     else:
-        values = _roll_block(x.block, starts, how, max(least, 2 if how == "deviation" else 1))
+        values = _roll_block(x.block, starts, how, max(least, 2 if how == "std" else 1))
     metadata_list = [a.add_step("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
     return SeriesTable.from_arrays(values, x.index, metadata_list)
 
@@ -234,7 +236,7 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     single = isinstance(x, TimeSeries)
     table = x.as_table() if isinstance(x, TimeSeries) else x
     middle = rolling(table, window)
-    spread = rolling(table, window, how="deviation").block * width
+    spread = rolling(table, window, how="std").block * width
     parts = []
     for name, shift in (("middle", 0.0), ("low", -1.0), ("high", 1.0)):
         values = middle.block + shift * spread
@@ -259,7 +261,7 @@ def _roll_block(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
         for first, views in even_windows(block, width):
             rolled = (
                 without_rounding(views.std(axis=-1, ddof=1), np.abs(views).max(axis=-1))
-                if how == "deviation"
+                if how == "std"
                 else np.asarray(_QUICK[how](views, axis=-1))
             )
             values[first : first + len(views)] = rolled
@@ -325,7 +327,7 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
         scores = _scores_so_far(block, min_obs or max(8, round(years)))
     else:
         centre = rolling(x, window, min_obs=min_obs).block
-        spread = rolling(x, window, how="deviation", min_obs=min_obs).block
+        spread = rolling(x, window, how="std", min_obs=min_obs).block
         scores = _scores(block, centre, spread)
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
         raise UnitError(f"{x.names[0]} does not vary, or has too few values, so it has no standard scores.")

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Final
+from typing import ClassVar, Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels import period_label
@@ -21,7 +22,11 @@ _WORDS: Final = re.compile(
     r"\s+percentile|its\s+(?P<middle>mean|median)|(?P<number>[-+−]?\d*\.?\d+(?:e[-+]?\d+)?)\s*(?P<percent>%)?)",
     re.IGNORECASE,
 )
-_COLUMNS: Final = ["start", "end", "length", "depth", "deepest", "open"]
+_COLUMNS: Final = ["start", "end", "length", "extreme_distance", "extreme_date", "open"]
+
+
+class _SpellTable(RenamedColumns):
+    old_names: ClassVar = {"depth": "extreme_distance", "deepest": "extreme_date"}
 
 
 @dataclass(frozen=True)
@@ -94,7 +99,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
 
 @validate_arguments
 def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFrame:
-    """Stretches of consecutive periods in which a condition holds.
+    """Episodes: runs of consecutive periods in which a condition holds.
 
     Parameters
     ----------
@@ -109,9 +114,9 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     Returns
     -------
     DataFrame
-        A row a spell: ``start end length depth deepest open``. Depth is the farthest from the level, in
-        the unit of the series, and ``deepest`` its period; ``open`` marks one that had not ended with the
-        data. A missing value ends a spell. Of a table, with the column ``series`` first.
+        One row per spell: ``start end length extreme_distance extreme_date open``. The extreme distance is the
+        farthest from the threshold, in the unit of the series; ``open`` marks a spell that had not ended with
+        the data. A missing value ends a spell. Of a table, with the column ``series`` first.
 
     Examples
     --------
@@ -122,7 +127,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     """
     if not isinstance(x, TimeSeries):
         parts = [spells(x[n], condition, min_length=min_length).assign(series=n) for n in x.names]
-        return pd.concat(parts, ignore_index=True)[["series", *_COLUMNS]]
+        return _SpellTable(pd.concat(parts, ignore_index=True)[["series", *_COLUMNS]])
     parsed = condition_of(condition, x)
     values = x.values.to_numpy(dtype=np.float64)
     rows = [
@@ -130,7 +135,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
         for first, last in _stretches(parsed.holds(values), x)
         if last - first + 1 >= min_length
     ]
-    table = pd.DataFrame(rows, columns=_COLUMNS)
+    table = _SpellTable(pd.DataFrame(rows, columns=_COLUMNS))
     table.attrs.update(condition=parsed.words, level=parsed.level, series=x.name)
     return table
 

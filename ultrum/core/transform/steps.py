@@ -178,7 +178,7 @@ def _value_fault(name: str, word: str, value: Any) -> str:
 
 
 def parse_step(text: str) -> dict[str, Any]:
-    """A step in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=deviation``.
+    """A step in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=std``.
 
     Raises
     ------
@@ -187,8 +187,8 @@ def parse_step(text: str) -> dict[str, Any]:
 
     Examples
     --------
-    >>> parse_step("rolling=12,how=deviation")
-    {'rolling': {'window': 12, 'how': 'deviation'}}
+    >>> parse_step("rolling=12,how=std")
+    {'rolling': {'window': 12, 'how': 'std'}}
     >>> parse_step("lag")
     {'lag': {}}
     """

@@ -1,6 +1,9 @@
 """Figures. Each function takes a result or series and returns Matplotlib axes."""
 
-from ultrum.report.figures.estimate_figures import betas, build_up, line_of_fit, time_varying_betas
+from typing import Any, Final
+
+from ultrum.core.deprecated_names import warn_of_name
+from ultrum.report.figures.estimate_figures import betas, cost_components, line_of_fit, time_varying_betas
 from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
@@ -14,10 +17,10 @@ from ultrum.report.figures.return_figures import (
     against_benchmark,
     calendar_heat,
     correlation_grid,
+    drawdown,
     growth_of_one,
     histogram,
     risk_against_return,
-    under_water,
 )
 from ultrum.report.figures.series_figures import bars, coverage_timeline, small_multiples, through_time
 
@@ -27,10 +30,11 @@ __all__ = [
     "beta_path",
     "betas",
     "break_path",
-    "build_up",
     "calendar_heat",
     "correlation_grid",
+    "cost_components",
     "coverage_timeline",
+    "drawdown",
     "growth_of_one",
     "histogram",
     "line_of_fit",
@@ -45,5 +49,14 @@ __all__ = [
     "to_pdf",
     "to_png",
     "to_svg",
-    "under_water",
 ]
+
+_EARLIER: Final = {"build_up": "cost_components", "under_water": "drawdown"}
+
+
+def __getattr__(name: str) -> Any:
+    """A figure by its earlier name, with a warning."""
+    if name not in _EARLIER:
+        raise AttributeError(f"module '{__name__}' has no attribute '{name}'")
+    warn_of_name(f"figures.{name}", f"figures.{_EARLIER[name]}")
+    return globals()[_EARLIER[name]]

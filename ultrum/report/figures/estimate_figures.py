@@ -164,7 +164,7 @@ def line_of_fit(
 
 @house_style
 @validate_arguments
-def build_up(
+def cost_components(
     cost: CostOfEquity,
     asset: str,
     *,
@@ -172,7 +172,7 @@ def build_up(
     source: str = "",
     ax: Axes | None = None,
 ) -> Axes:
-    """From the risk-free rate to the cost of equity, step by step, with its interval.
+    """Components of the cost of equity: the risk-free rate, each premium, and the total with its interval.
 
     Parameters
     ----------
@@ -197,8 +197,8 @@ def build_up(
     >>> import ultrum as ul
     >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
     >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
-    >>> build_up(cost, "BRTW").get_xlabel()
-    '% a year'
+    >>> cost_components(cost, "BRTW").get_xlabel()
+    '% per year'
     """
     if asset not in cost.value.index:
         raise UltrumError(f"No cost of equity of '{asset}'; {one_of(asset, cost.value.index)}")
@@ -224,7 +224,7 @@ def build_up(
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
     ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
-    ax.set_xlabel("% a year")
+    ax.set_xlabel("% per year")
     ax.set_title(f"Cost of equity of {asset}")
     foot(ax, cost.sample[asset], errors_in_words(cost.errors), source=source)
     return ax

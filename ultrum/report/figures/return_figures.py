@@ -293,8 +293,8 @@ def growth_of_one(
 
 @house_style
 @validate_arguments
-def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
-    """Distance below the highest level so far.
+def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
+    """Drawdown: decline from the running maximum.
 
     Parameters
     ----------
@@ -313,16 +313,16 @@ def under_water(result: Drawdowns, *, name: str = "", ax: Axes | None = None) ->
     Examples
     --------
     >>> import ultrum as ul
-    >>> under_water(ul.drawdowns(ul.portfolio(ul.practice.panel().assets))).get_ylabel()
-    'below the highest so far, %'
+    >>> drawdown(ul.drawdowns(ul.portfolio(ul.practice.panel().assets))).get_ylabel()
+    'Drawdown from running maximum, %'
     """
-    name = name or str(result.under_water.columns[0])
-    values = 100 * result.under_water[name]
+    name = name or str(result.drawdown_series.columns[0])
+    values = 100 * result.drawdown_series[name]
     ax = axes_for(ax, height=4.2)
     ax.fill_between(moments_of(values.index), values, 0, color=TIDE, alpha=0.45, linewidth=0)
     ax.plot(moments_of(values.index), values, color=TIDE, linewidth=1.0)
     ax.set_ylim(top=0)
-    ax.set_ylabel("below the highest so far, %")
+    ax.set_ylabel("Drawdown from running maximum, %")
     worst = result.table[result.table["series"] == name].head(1)
     subtitle = (
         "" if worst.empty else f": {percent(worst['depth'].iloc[0], 0)} % at worst, {worst['trough'].iloc[0]}"
