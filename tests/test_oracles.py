@@ -370,7 +370,7 @@ class Descriptions(Scratch):
         self.assertIn("< 0.001", repr(fit))
         found = ul.diagnose(fit)
         count = sum(f.distribution != "Dickey–Fuller" and not np.isnan(f.p_value) for f in found.findings)
-        self.assertAlmostEqual(found.expected_alarms, 0.05 * count, 12)
+        self.assertAlmostEqual(found.expected_rejections, 0.05 * count, 12)
         self.assertIn(f"of {count} tests", repr(found))
 
     def test_nested_limits_end_in_any_order(self):

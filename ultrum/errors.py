@@ -146,17 +146,101 @@ def warn_user(message: str) -> None:
     warnings.warn(printable(message), DataWarning, stacklevel=level + 1)
 
 
+_SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens
+    "neweywest": ("hac", "newey_west"),
+    "hac": ("newey_west",),
+    "robust": ("hc3", "hc1"),
+    "white": ("hc1", "white"),
+    "huberwhite": ("hc1",),
+    "heteroskedasticityrobust": ("hc3", "hc1"),
+    "ols": ("classical", "plain"),
+    "nonrobust": ("classical",),
+    "homoskedastic": ("classical",),
+    "fixedb": ("hac-fixed-b",),
+    "kiefervogelsang": ("hac-fixed-b",),
+    "cosine": ("ewc",),
+    "clusterrobust": ("cr3",),
+    "jackknife": ("cr3",),
+    "famamacbeth": ("fama_macbeth",),
+    "krs": ("misspecification",),
+    "kanrobottishanken": ("misspecification",),
+    "grs": ("exact",),
+    "gibbonsrossshanken": ("exact",),
+    "quandtandrews": ("sup-f",),
+    "andrews": ("sup-f",),
+    "supf": ("sup-f",),
+    "sd": ("std",),
+    "stdev": ("std",),
+    "standarddeviation": ("std",),
+    "volatility": ("std",),
+    "min": ("low",),
+    "minimum": ("low",),
+    "max": ("high",),
+    "maximum": ("high",),
+    "average": ("mean", "average"),
+    "avg": ("mean", "average"),
+    "ewma": ("exponential",),
+    "ewm": ("exponential",),
+    "ffill": ("forward",),
+    "pad": ("forward",),
+    "forwardfill": ("forward",),
+    "bfill": ("backward",),
+    "backfill": ("backward",),
+    "interpolate": ("linear",),
+    "prod": ("compound",),
+    "product": ("compound",),
+    "cumprod": ("compound",),
+    "blume": ("blend",),
+    "arithmeticmean": ("arithmetic",),
+    "geometricmean": ("geometric",),
+    "cagr": ("geometric",),
+    "zscore": ("all", "expanding"),
+    "bonferroni": ("holm",),
+    "bh": ("benjamini-hochberg",),
+    "fdr": ("benjamini-hochberg",),
+    "by": ("benjamini-yekutieli",),
+    "serialcorrelation": ("breusch_godfrey",),
+    "autocorrelation": ("breusch_godfrey",),
+    "durbinwatson": ("breusch_godfrey",),
+    "ljungbox": ("breusch_godfrey",),
+    "heteroskedasticity": ("breusch_pagan",),
+    "normality": ("jarque_bera",),
+    "jarquebera": ("jarque_bera",),
+    "breuschgodfrey": ("breusch_godfrey",),
+    "breuschpagan": ("breusch_pagan",),
+    "ramsey": ("reset",),
+    "ramseyreset": ("reset",),
+    "multicollinearity": ("vif",),
+    "varianceinflation": ("vif",),
+    "cooks": ("cooks_distance",),
+    "buildup": ("components",),
+    "waterfall": ("components",),
+    "lm": ("breusch_godfrey",),
+}
+
+
+def _value_of_synonym(word: str, options: Iterable[str]) -> str:
+    """The option that the literature's word stands for; empty if none does."""
+    names = list(options)
+    bare = re.sub(r"[^a-z0-9]", "", word.lower())
+    return next((value for value in _SYNONYMS.get(bare, ()) if value in names and value != word), "")
+
+
 def one_of(word: object, options: Iterable[object]) -> str:
-    """The end of a refusal: the nearest option, or what the options are.
+    """The end of a refusal: the option that the word stands for, the nearest one, or what the options are.
 
     Examples
     --------
+    >>> one_of("Newey-West", ["classical", "hac"])
+    "use 'hac' for it."
     >>> one_of("growht", ["growth", "lag"])
     "did you mean 'growth'?"
     >>> one_of("x", ["growth", "lag"])
     'it is one of growth, lag.'
     """
     names = list(map(str, options))
+    if value := _value_of_synonym(str(word), names):
+        return f"use '{value}' for it."
     near = difflib.get_close_matches(str(word), names, 1)
     if near:
         return f"did you mean '{near[0]}'?"

@@ -163,7 +163,7 @@ def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
         yield f"joint_alpha.{name}.statistic", float(test.statistic)
         yield f"joint_alpha.{name}.p", float(test.p_value)
     for finding in result.diagnosis.findings if result.diagnosis is not None else ():
-        yield f"diagnosis.{finding.test}.p", float(finding.p_value)
+        yield f"diagnosis.{finding.key}.p", float(finding.p_value)
     for asset, p_value in result.checks["break_p"].items():
         yield f"break_p.{asset}", float(p_value)
     if result.rolling is not None:

@@ -13,6 +13,7 @@ import scipy.special
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.displayed_numbers import decimals, p_equals, quantity
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
@@ -29,18 +30,30 @@ _FEWEST_PAIRS: Final = 12  # of rows next to each other, for an autocorrelation
 _PERSISTENT, _VERY_PERSISTENT, _SHORT = 0.3, 0.7, 60
 _LEVEL: Final = 0.05
 _UNIT_ROOT: Final = "Dickey–Fuller"
-_BREAKS: Final[dict[Break, str]] = {
-    "chow": "break at the middle",
-    "sup-f": "break at an unknown date",
-    "cusum": "drift of the coefficients",
+_BREAKS: Final[dict[Break, tuple[str, str]]] = {
+    "chow": ("chow", "Chow test"),
+    "sup-f": ("sup_f", "Quandt–Andrews sup-F test"),
+    "cusum": ("cusum", "CUSUM test (recursive residuals)"),
 }
-_ROBUST: Final = "Newey–West errors"
 
 
 @dataclass(frozen=True)
 class Finding:
-    """One test: its figures and a sentence on what they mean."""
+    """One test: its figures and a sentence on what they mean.
 
+    Attributes
+    ----------
+    key : str
+        Stable name, such as ``breusch_godfrey``.
+    test : str
+        Name in print, which may gain words.
+    statistic, p_value : float
+    distribution : str
+        Of the statistic under the null hypothesis.
+    meaning : str
+    """
+
+    key: str
     test: str
     statistic: float
     distribution: str
@@ -68,11 +81,11 @@ class Diagnosis(TableInNotebooks):
     >>> betas = ul.factor_betas(panel, ["market"])
     >>> fit = betas.fit("BRTW")
     >>> ul.diagnose(fit).to_frame()["p_value"].head(4).round(3)
-    test
-    autocorrelation of residuals          0.016
-    spread that moves with the factors    0.195
-    spread of any form (White)            0.416
-    normality of residuals                0.000
+    key
+    breusch_godfrey    0.016
+    breusch_pagan      0.195
+    white              0.416
+    jarque_bera        0.000
     Name: p_value, dtype: float64
     """
 
@@ -81,20 +94,23 @@ class Diagnosis(TableInNotebooks):
     recommended: str = "hac"
     persistence: float = np.nan
 
-    def __getitem__(self, test: str) -> Finding:
+    alarms = RenamedAttribute("rejections")
+    expected_alarms = RenamedAttribute("expected_rejections")
+
+    def __getitem__(self, key: str) -> Finding:
         for finding in self.findings:
-            if finding.test == test:
+            if key in (finding.key, finding.test):
                 return finding
-        raise EstimationError(f"No test '{test}'; {one_of(test, (f.test for f in self.findings))}")
+        raise EstimationError(f"No test '{key}'; {one_of(key, (f.key for f in self.findings))}")
 
     @property
-    def alarms(self) -> tuple[str, ...]:
-        """Tests that reject at 5 %, those of unit roots apart, where not to reject is the alarm."""
-        return tuple(f.test for f in self._tests if f.p_value < _LEVEL)
+    def rejections(self) -> tuple[str, ...]:
+        """Keys of the tests that reject at the 5 % level, unit-root tests apart."""
+        return tuple(f.key for f in self._tests if f.p_value < _LEVEL)
 
     @property
-    def expected_alarms(self) -> float:
-        """How many of them reject on average where nothing is wrong."""
+    def expected_rejections(self) -> float:
+        """Number of rejections expected under correct specification."""
         return _LEVEL * len(self._tests)
 
     @property
@@ -105,17 +121,18 @@ class Diagnosis(TableInNotebooks):
         count = len(self._tests)
         some = 100.0 * (1.0 - (1.0 - _LEVEL) ** count)
         return (
-            f"Alarms at 5 %: {len(self.alarms)} of {count} tests. A model without faults raises "
-            f"{self.expected_alarms:.2g} on average, and one or more in about {some:.0f} % of samples."
+            f"Rejections at the 5 % level: {len(self.rejections)} of {count} tests; {self.expected_rejections:.2g} "
+            f"expected under correct specification ({some:.0f} % chance of at least one if the tests were "
+            "independent)."
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per test: statistic, distribution, p value, meaning.
+        """One row per test: name, statistic, distribution, p value, meaning.
 
         Returns
         -------
         DataFrame
-            Tests, a row each.
+            Tests by their keys.
 
         Examples
         --------
@@ -124,12 +141,12 @@ class Diagnosis(TableInNotebooks):
         >>> betas = ul.factor_betas(panel, ["market"])
         >>> fit = betas.fit("BRTW")
         >>> ul.diagnose(fit).to_frame()[["statistic", "p_value"]].head(2).round(3)
-                                            statistic  p_value
-        test
-        autocorrelation of residuals           24.843    0.016
-        spread that moves with the factors      1.676    0.195
+                         statistic  p_value
+        key
+        breusch_godfrey     24.843    0.016
+        breusch_pagan        1.676    0.195
         """
-        return pd.DataFrame([vars(f) for f in self.findings]).set_index("test")
+        return pd.DataFrame([vars(f) for f in self.findings]).set_index("key")
 
     def __repr__(self) -> str:
         lines = [self.basis]
@@ -138,15 +155,15 @@ class Diagnosis(TableInNotebooks):
             lines.append(f"{f.test:<38}{f.statistic:>12.4g}  {f.distribution:<14}{p}")
             lines += textwrap.wrap(f.meaning, 94, initial_indent="    ", subsequent_indent="    ")
         advice = (
-            f"Standard errors for these data: errors='{self.recommended}' (scores have a first autocorrelation "
-            f"of {decimals(self.persistence)})."
+            f"Recommended: errors='{self.recommended}' (largest first-order autocorrelation of the score "
+            f"contributions {decimals(self.persistence)})."
         )
         return "\n".join([*lines, *textwrap.wrap(self._in_total(), 98), *textwrap.wrap(advice, 98)])
 
 
 @validate_arguments
 def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int = 0) -> Diagnosis:
-    """Run every test on a regression and explain each result.
+    """Regression diagnostics: autocorrelation, heteroskedasticity, normality, form, breaks, collinearity.
 
     Parameters
     ----------
@@ -160,16 +177,19 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     Returns
     -------
     Diagnosis
-        Autocorrelation (Breusch 1978, Godfrey 1978), heteroskedasticity (Koenker 1981, White 1980), normality
-        (Jarque and Bera 1980), form (Ramsey 1969), breaks (Chow 1960; Andrews 1993; Brown, Durbin and Evans
-        1975), near copies (Belsley, Kuh and Welsch 1980), rows of great influence (Cook 1977), and unit
-        roots (Dickey and Fuller 1979) where a series may be non-stationary.
+        Findings by key: ``breusch_godfrey`` (residual autocorrelation; it replaces Durbin–Watson),
+        ``breusch_pagan`` and ``white`` (heteroskedasticity; Koenker 1981, White 1980), ``jarque_bera``
+        (normality), ``reset`` (functional form; Ramsey 1969), ``chow``, ``sup_f`` and ``cusum`` (structural
+        breaks; Chow 1960, Andrews 1993, Brown, Durbin and Evans 1975), ``condition_number`` and ``vif``
+        (multicollinearity; Belsley, Kuh and Welsch 1980), ``cooks_distance`` (influence; Cook 1977) and
+        ``adf:NAME`` (unit root; Dickey and Fuller 1979) where a series may be non-stationary. Ljung–Box,
+        ARCH-LM and KPSS tests are not computed.
 
     Examples
     --------
     >>> import ultrum as ul
     >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
-    >>> diagnose(fit)["normality of residuals"].p_value < 0.05
+    >>> diagnose(fit)["jarque_bera"].p_value < 0.05
     True
     """
     refuse_exact_fit(fit)
@@ -190,7 +210,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     rho = _persistence(X, residuals, time_positions(fit.design.index))
     return Diagnosis(
         tuple(findings),
-        f"{fit.name} on {', '.join(_factors(fit))}: {quantity(fit.nobs, 'row')}, {span}",
+        f"{fit.name} on {', '.join(_factors(fit))}: {quantity(fit.nobs, 'observation')}, {span}",
         _recommend_errors(fit, rho),
         rho,
     )
@@ -238,9 +258,9 @@ def _r2(y: Floats, X: Floats) -> float:
     return float(1.0 - left @ left / (deviations @ deviations)) if deviations @ deviations > 0 else 0.0
 
 
-def _chi2(test: str, statistic: float, df: int, alarm: str, calm: str) -> Finding:
+def _chi2(key: str, test: str, statistic: float, df: int, rejected: str, not_rejected: str) -> Finding:
     p_value = float(scipy.special.chdtrc(df, max(statistic, 0.0)))
-    return Finding(test, statistic, f"χ²({df})", p_value, alarm if p_value < _LEVEL else calm)
+    return Finding(key, test, statistic, f"χ²({df})", p_value, rejected if p_value < _LEVEL else not_rejected)
 
 
 def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Finding:
@@ -255,15 +275,20 @@ def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Find
     total = residuals @ residuals
     left = projection_residuals(both, residuals)
     statistic = len(X) * float(1.0 - left @ left / total) if total > 0 else 0.0
-    kept = fit.errors in (*HAC, *COSINE, *CLUSTERED, "clustered")
-    cure = "the errors in use allow for it." if kept else f"use {_ROBUST} (errors='hac')."
+    if fit.errors in (*HAC, *COSINE):
+        remedy = f"The standard errors in use (errors='{fit.errors}') allow for it."
+    elif fit.errors in (*CLUSTERED, "clustered"):
+        remedy = f"The standard errors in use (errors='{fit.errors}') allow for it within clusters only."
+    else:
+        remedy = "Use Newey–West standard errors (errors='hac')."
     return _chi2(
-        "autocorrelation of residuals",
+        "breusch_godfrey",
+        f"Breusch–Godfrey LM test, {quantity(order, 'lag')}",
         statistic,
         order,
-        f"Residuals are autocorrelated over up to {order} periods; {cure} Betas stay right, unless a lagged "
-        "left-hand side is among the factors.",
-        f"No sign that residuals are autocorrelated over up to {order} periods.",
+        f"Residuals are autocorrelated (H0: none up to lag {order}). {remedy} OLS stays consistent unless a "
+        "lagged dependent variable is a regressor.",
+        f"No evidence of residual autocorrelation up to lag {order}.",
     )
 
 
@@ -273,20 +298,19 @@ def _heteroskedasticity(fit: Fit, residuals: Floats) -> Finding:
     whole = X if CONSTANT in fit.design else np.column_stack([np.ones(len(X)), X])
     statistic = len(X) * _r2(residuals**2, whole)
     return _chi2(
-        "spread that moves with the factors",
+        "breusch_pagan",
+        "Breusch–Pagan LM test (Koenker)",
         statistic,
         whole.shape[1] - 1,
-        _unequal(fit),
-        "No sign that the spread of residuals moves with the level of the factors.",
+        f"Heteroskedasticity: the residual variance depends on the regressors. {_robust_advice(fit)}",
+        "No evidence that the residual variance depends on the regressors.",
     )
 
 
-def _unequal(fit: Fit) -> str:
-    plain = fit.errors == "classical"
-    cure = (
-        "classical errors are wrong: use errors='hc3' or 'hac'." if plain else "the errors in use allow for it."
-    )
-    return f"Residuals spread more at some values of the factors than at others; {cure}"
+def _robust_advice(fit: Fit) -> str:
+    if fit.errors == "classical":
+        return "Classical standard errors are invalid; use errors='hc3' or 'hac'."
+    return f"The standard errors in use (errors='{fit.errors}') allow for it."
 
 
 def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
@@ -302,11 +326,12 @@ def _white(fit: Fit, residuals: Floats) -> Iterator[Finding]:
         return  # more columns than the rows can tell apart
     statistic = len(F) * _r2(residuals**2, whole)
     yield _chi2(
-        "spread of any form (White)",
+        "white",
+        "White test (squares, cross products)",
         statistic,
         rank - 1,
-        _unequal(fit),
-        "No sign that the spread of residuals moves with the factors, their squares or products.",
+        f"Heteroskedasticity of general form. {_robust_advice(fit)}",
+        "No evidence of heteroskedasticity of general form.",
     )
 
 
@@ -316,12 +341,13 @@ def _normality(residuals: Floats) -> Finding:
     skew, kurtosis = np.mean((deviations / spread) ** 3), np.mean((deviations / spread) ** 4)
     statistic = float(len(deviations) / 6 * (skew**2 + (kurtosis - 3) ** 2 / 4))
     return _chi2(
-        "normality of residuals",
+        "jarque_bera",
+        "Jarque–Bera normality test",
         statistic,
         2,
-        f"Residuals are not normal (skewness {skew:.2f}, kurtosis {kurtosis:.1f}), as returns seldom are. Betas "
-        "stay right; in samples of a few dozen rows t and F are only near their tables.",
-        f"No sign against normal residuals (skewness {skew:.2f}, kurtosis {kurtosis:.1f}).",
+        f"Normality rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}). OLS stays consistent; exact "
+        "t and F inference in small samples is approximate.",
+        f"Normality not rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}).",
     )
 
 
@@ -347,12 +373,13 @@ def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
         return  # of two values, squares and cubes are combinations of them
     p_value = float(scipy.special.fdtrc(2, below, max(statistic, 0.0)))
     meaning = (
-        "A straight line does not describe it: curved terms add to the fit. Look at the plot of the fit; a "
-        "factor, a square or a beta that differs by market direction may be missing."
+        "Linear specification rejected: powers of the fitted values are significant. Check for omitted "
+        "nonlinearity, up- and down-market betas, or a missing factor."
         if p_value < _LEVEL
-        else "No sign that a curved line would fit better."
+        else "No evidence of functional-form misspecification."
     )
-    yield Finding("straight line (RESET)", statistic, f"F(2, {below})", p_value, meaning)
+    form = "" if fit.errors == "classical" else ", robust"
+    yield Finding("reset", f"Ramsey RESET (ŷ², ŷ³){form}", statistic, f"F(2, {below})", p_value, meaning)
 
 
 def _f_of_terms(X: Floats, added: Floats, residuals: Floats) -> float:
@@ -365,44 +392,53 @@ def _f_of_terms(X: Floats, added: Floats, residuals: Floats) -> float:
 
 
 def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
-    for how, name in _BREAKS.items():
+    for how, (key, label) in _BREAKS.items():
         try:
             test = break_test(fit, how=how, draws=draws, seed=seed)
         except EstimationError as error:
-            yield Finding(name, np.nan, "", np.nan, f"Not tested. {error}")
+            yield Finding(key, label, np.nan, "", np.nan, f"Not tested. {error}")
             continue
-        alarm = {
-            "chow": "Coefficients differ between the two halves; a beta over the whole span describes neither.",
-            "sup-f": f"Coefficients change, most likely {test.note}. Estimate the "
-            "parts, or a rolling or filtered beta.",
-            "cusum": "Forecasts from past rows err to one side for long; the level or a beta drifts.",
+        date = period_label(test.at) if how == "chow" else ""
+        rejected, not_rejected = {
+            "chow": (
+                f"Coefficients differ before and from {date} (structural break).",
+                "Equal coefficients in both subsamples not rejected.",
+            ),
+            "sup-f": (
+                f"Structural break, most likely {test.note}. Estimate subsamples, or a rolling or state-space beta.",
+                "No evidence of a break at an unknown date.",
+            ),
+            "cusum": (
+                "The CUSUM crosses the 5 % bound: coefficients are not stable over time.",
+                "Parameter stability not rejected.",
+            ),
         }[how]
-        calm = "No sign that the coefficients change."
-        meaning = alarm if test.p_value < _LEVEL else calm
-        yield Finding(name, test.statistic, test.distribution, test.p_value, meaning)
+        meaning = rejected if test.p_value < _LEVEL else not_rejected
+        label = f"{label}, break at {date}" if date else label
+        yield Finding(key, label, test.statistic, test.distribution, test.p_value, meaning)
 
 
 def _copies(fit: Fit) -> Iterator[Finding]:
     condition, factors = fit.condition_number, _factors(fit)
     if len(factors) < 2:
         return
-    bad = condition > 30
     meaning = (
-        "Above 30 (Belsley, Kuh and Welsch 1980): some columns are near combinations of others."
-        if bad
-        else "Below 30: no trouble from factors that resemble each other."
+        "Above 30: near-collinear regressors (multicollinearity; Belsley, Kuh and Welsch 1980)."
+        if condition > 30
+        else "Below 30: no harmful collinearity."
     )
-    yield Finding("condition number", condition, "", np.nan, meaning)
+    yield Finding("condition_number", "Condition number (scaled X)", condition, "", np.nan, meaning)
     inflated = inflation(fit.design[factors].to_numpy(dtype=np.float64), CONSTANT in fit.design)
     worst = int(np.argmax(inflated))
     error = np.sqrt(inflated[worst])
     yield Finding(
-        "largest variance inflation",
+        "vif",
+        f"Largest VIF: {factors[worst]}",
         float(inflated[worst]),
         "",
         np.nan,
-        f"{factors[worst]}: its error is {error:.2f} times what it would be if the factors were unrelated"
-        + (" (10 and more is called serious)." if inflated[worst] >= 10 else "."),
+        f"The standard error of {factors[worst]} is {error:.2f} times that with orthogonal factors."
+        + (" VIF ≥ 10: multicollinearity." if inflated[worst] >= 10 else ""),
     )
 
 
@@ -411,12 +447,10 @@ def _influence(fit: Fit) -> Finding:
     row = table["cooks_distance"].fillna(0.0).to_numpy().argmax()
     cook, label = float(table["cooks_distance"].iloc[row]), period_label(table.index[int(row)])
     wild = int((table["studentised"].abs() > 4).sum())
-    meaning = (
-        f"The row {label} moves the coefficients most"
-        + ("; one and more is called large, so see what it is." if cook >= 1 else ", not much.")
-        + (f" Rows over four errors off the line: {wild}." if wild else "")
-    )
-    return Finding("largest Cook's distance", cook, "", np.nan, meaning)
+    meaning = "Influential observation (D ≥ 1); inspect it." if cook >= 1 else "No observation with D ≥ 1."
+    if wild:
+        meaning += f" Externally studentised residuals beyond ±4: {wild}."
+    return Finding("cooks_distance", f"Largest Cook's distance: {label}", cook, "", np.nan, meaning)
 
 
 def _unit_roots(fit: Fit) -> Iterator[Finding]:
@@ -428,12 +462,13 @@ def _unit_roots(fit: Fit) -> Iterator[Finding]:
     for name, values in suspects:
         test = dickey_fuller(values, trend=True, positions=time_positions(fit.design.index))
         yield Finding(
-            f"unit root in {name}",
+            f"adf:{name}",
+            f"ADF test, {name} (trend, {quantity(test.lags, 'lag')})",
             test.statistic,
             _UNIT_ROOT,
             test.p_value,
-            f"A unit root is rejected: {name} comes back to its trend."
+            "Unit root rejected: trend-stationary."
             if test.p_value < _LEVEL
-            else f"A unit root is not rejected: {name} may be non-stationary. Regressions of such levels on each "
-            "other find relations that are not there; take growth or differences.",
+            else f"Unit root not rejected: {name} may be non-stationary; regressions of levels may be spurious "
+            "(Granger and Newbold 1974). Use growth rates or first differences.",
         )

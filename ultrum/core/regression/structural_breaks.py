@@ -435,7 +435,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
         note += f"; {lost} left out, where a regressor is constant before or after"
     return BreakTest(
         top,
-        "largest F",
+        "sup F",
         (terms, rows - 2 * terms),
         p_value,
         note,
@@ -499,11 +499,11 @@ def _cusum(fit: Fit) -> BreakTest:
     label = index[worst]
     return BreakTest(
         float(reach[worst]),
-        "cumulated sum",
+        "max |CUSUM|",
         (free,),
         _crossing(float(reach[worst])),
         f"farthest at {period_label(label)}",
-        path=pd.Series(path, index, name="cumulated sum"),
+        path=pd.Series(path, index, name="max |CUSUM|"),
         bounds=pd.DataFrame({"low": -high, "high": high}, index),
         at=label,
         name=fit.name,
