@@ -66,4 +66,4 @@ def run():
         cells = [f"{min(d):.1f} ({np.median(d):.1f})" if d else "none" for d in found]
         sent = DESIGNS - len(found[2])
         lines.append(f"| 1e{np.log10(condition):.0f} | {' | '.join(cells)} | {sent} of {DESIGNS} |")
-    return "\n".join([*lines, "", "Worst of twenty designs, in brackets the median."])
+    return "\n".join([*lines, "", "Worst of twenty designs, in parentheses the median."])

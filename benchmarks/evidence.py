@@ -217,7 +217,7 @@ def run():
     ):
         page.add(f"Shanken, 25 portfolios, T = 600, K = 3, {name}", share, 93, 97)
     for name, share in zip(("constant", "f1"), shanken_coverage(240, 24, 1, 0.3, 0.08, 31), strict=True):
-        page.add(f"Shanken, 24 single stocks, residual 8 % a month, T = 240, {name}", share)
+        page.add(f"Shanken, 24 single stocks, residual 8 % per month, T = 240, {name}", share)
     for rho, low, high in ((0.0, 92.5, 97), (0.1, 92.5, 97), (0.3, None, None)):
         share, drawn = cost_coverage(240, 60, rho, 40 + int(10 * rho))
         page.add(

@@ -1,4 +1,4 @@
-"""Bands of moving betas, intervals of shrunk betas, and sizes of tests of form and breaks, 2,000 samples a cell
+"""Bands of rolling betas, intervals of shrunk betas, and sizes of tests of form and breaks, 2,000 samples a cell
 
 Every cell has a seed of its own. Cells with a range must lie in it; the others are published as measured.
 """
@@ -17,7 +17,7 @@ SAMPLES, BATCH, ROWS = 2000, 200, 120
 
 
 def moving_beta(step, residual, seed):
-    """Coverage of 95 % bands over all rows and at the last, factor's deviation 4.5 % a month."""
+    """Coverage of 95 % bands over all rows and at the last, factor's deviation 4.5 % per month."""
     rng = np.random.default_rng(seed)
     every, last = [], []
     for _ in range(SAMPLES // BATCH):
@@ -88,7 +88,7 @@ def run():
     ]):  # fmt: skip
         every, last = moving_beta(step, residual, seed)
         verdict = _verdict(min(every, last), low, high) if max(every, last) <= high else "**outside**"
-        lines.append(f"| step {step}, residual {100 * residual:.0f} % a month | {every:.1f} | {last:.1f} | "
+        lines.append(f"| step {step}, residual {100 * residual:.0f} % per month | {every:.1f} | {last:.1f} | "
                      f"{low} to {high} | {verdict} |")  # fmt: skip
     lines += [
         "",

@@ -14,4 +14,4 @@ for name, cost in (
 ):
     low, high = cost.interval().loc["BRTW", ["low", "high"]]
     value = 100 * cost.value["BRTW"]
-    print(f"{name:18} {value:.2f} % a year ({100 * low:.2f} to {100 * high:.2f})")
+    print(f"{name:18} {value:.2f} % per year ({100 * low:.2f} to {100 * high:.2f})")

@@ -56,7 +56,7 @@ class Demo(Scratch):
     def test_the_whole_job_and_again_offline_byte_for_byte(self):
         done = new_process("demo", "--out", "d", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertRegex(done.stdout, r"Cost of equity of BRTW: \d+\.\d\d % a year, 95 % interval")
+        self.assertRegex(done.stdout, r"Cost of equity of BRTW: \d+\.\d\d % per year, 95 % interval")
         self.assertIn("d/results/report.html", done.stdout)
         self.assertIn("warning: NTSH", done.stderr)
         (self.folder / "d" / "results").rename(self.folder / "first")
@@ -71,7 +71,7 @@ class Demo(Scratch):
                 self.assertEqual(same, (names, [], []))
         self.assertEqual((self.folder / "first" / "report.html").read_bytes(),
                          (self.folder / "d" / "results" / "report.html").read_bytes())  # fmt: skip
-        answer = re.search(r"(\d+\.\d\d) % a year", done.stdout)[1]
+        answer = re.search(r"(\d+\.\d\d) % per year", done.stdout)[1]
         self.report((self.folder / "first" / "report.html").read_text(), answer)
 
     def report(self, text, answer):

@@ -38,7 +38,7 @@ class Figures(Scratch):
         slope = (y[-1] - y[0]) / (x[-1] - x[0])
         self.assertAlmostEqual(slope, fit.coefficients["market"], 9)
         self.assertIn("251 months", self.foot(ax))
-        self.assertIn("% a month", ax.get_ylabel())
+        self.assertIn("% per month", ax.get_ylabel())
 
     def test_build_up_reaches_the_cost(self):
         cost = ul.cost_of_equity(self.table, premia={"market": 0.05}, risk_free=0.03)
@@ -61,7 +61,7 @@ class Figures(Scratch):
         ax = ul.figures.beta_path(rolled, "MRWG", term="size", whole=0.2, source="college")
         line = ax.get_lines()[0].get_ydata()
         np.testing.assert_array_equal(line, rolled.frame("coefficients", "size")["MRWG"])
-        self.assertEqual(ax.get_title(loc="left"), "Size beta of MRWG in moving windows")
+        self.assertEqual(ax.get_title(loc="left"), "Size beta of MRWG in rolling windows")
         self.assertIn("Newey–West errors", self.foot(ax))
         state_space = ul.kalman_beta(self.panel)
         band = ul.figures.beta_path(state_space, "MRWG", marks={"true break": "2014-07-01"})
@@ -308,7 +308,7 @@ class Looking(Scratch):
         ax = ul.figures.histogram(ul.distribution(x, bins=10))
         self.assertAlmostEqual(sum(p.get_height() for p in ax.patches), 100.0, 9)
         self.assertIn("beyond 2, 3, 4 deviations", " ".join(t.get_text() for t in ax.texts))
-        self.assertEqual(ax.get_xlabel(), "A, simple return, % a month")
+        self.assertEqual(ax.get_xlabel(), "A, simple return, % per month")
         said = " ".join(t.get_text() for t in ax.get_figure().texts)
         self.assertIn(f"deviation {100 * x.values.std():.4g} %", said)
 
@@ -332,7 +332,7 @@ class Looking(Scratch):
         score = ul.figures.histogram(ul.distribution(series(values, measure="score", name="S"), bins=8))
         rate = series(0.03 + 0.01 * values, measure="rate", quoted="effective", name="Y")
         yearly = ul.figures.histogram(ul.distribution(rate, bins=8))
-        self.assertEqual((score.get_xlabel(), yearly.get_xlabel()), ("S, score", "Y, % a year"))
+        self.assertEqual((score.get_xlabel(), yearly.get_xlabel()), ("S, score", "Y, % per year"))
         edges = [(p.get_x(), p.get_x() + p.get_width()) for p in score.patches]
         self.assertAlmostEqual(edges[0][0], values.min(), 9)
         self.assertAlmostEqual(yearly.patches[-1].get_x() + yearly.patches[-1].get_width(),
@@ -344,7 +344,7 @@ class Looking(Scratch):
         made = ul.compare_to_benchmark(one, other)
         error = 100 * (one.values - other.values).std() * 12**0.5
         foot = " ".join(t.get_text() for t in ul.figures.against_benchmark(made).get_figure().texts)
-        self.assertIn(f"tracking error {error:.4g} % a year", foot.replace("\n", " "))
+        self.assertIn(f"tracking error {error:.4g} % per year", foot.replace("\n", " "))
 
     def test_growth_drawdown_coverage_and_benchmark(self):
         panel = ul.practice.panel()

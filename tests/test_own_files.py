@@ -112,7 +112,7 @@ class OwnFiles(Scratch):
         )
         np.testing.assert_allclose([t["coefficient"] for t in betas["TIDE"].values()],
                                    self.by_hand(y - rate, x - rate), rtol=1e-6)  # fmt: skip
-        self.assertIn("in excess of 2 % a year", answer["basis"])
+        self.assertIn("in excess of 2 % per year", answer["basis"])
 
     def test_order_of_rows_and_columns_does_not_matter(self):
         first, _ = self.estimated("wide.csv", "--factors", "factors.csv")

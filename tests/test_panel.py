@@ -89,7 +89,7 @@ class Aligning(Scratch):
     def test_refusals(self):
         said = parts()
         percent = returns(100 * RNG.normal(0, 0.04, 12), "market", excess_of="bill")
-        with self.refused(UnitError, "market", "units='percent'", "% a period"):
+        with self.refused(UnitError, "market", "units='percent'", "% per period"):
             ul.align(**said | {"factors": percent})
         with self.refused(UnitError, "risk-free", "percent"):
             ul.align(**said | {"risk_free": returns(np.full(12, 0.25), "bill")})

@@ -1,4 +1,4 @@
-"""Premia, pooled regressions and moving betas against slow computations from the papers."""
+"""Premia, pooled regressions and rolling betas against slow computations from the papers."""
 
 from dataclasses import replace
 

@@ -93,9 +93,9 @@ class Cost(Scratch):
             )
         with self.refused(EstimationError, "No premium for market"):
             ul.cost_of_equity(table, premia={}, risk_free=0.03)
-        with self.refused(UnitError, "300 % a year", "0.03"):
+        with self.refused(UnitError, "300 % per year", "0.03"):
             ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=3.0)
-        with self.refused(UnitError, "500 % a year"):
+        with self.refused(UnitError, "500 % per year"):
             ul.cost_of_equity(table, premia={"market": 5.0}, risk_free=0.03)
         with self.refused(UnitError, "over a rate"):
             ul.premium(self.market.with_metadata(excess_of=""))
@@ -425,7 +425,7 @@ class Factors(Scratch):
         low, high = fit.interval().loc["market"]
         self.assertIn(f"confidence {low:.2f} to {high:.2f}", text)
         self.assertIn("size is 1 % higher, BRTW is 0.40 % lower", text)
-        self.assertIn("Rows not used: 1 missing left-hand side", text)
+        self.assertIn("Rows not used: 1 missing dependent variable", text)
         self.assertEqual(len(text.splitlines()), 10)
         rng = np.random.default_rng(0)
         x = pd.Series(rng.normal(0, 0.1, 12), name="x")

@@ -120,7 +120,7 @@ class Errors(Scratch):
             alone, part = ul.regress(self.Y[name], self.X), table.fit(name)
             pd.testing.assert_frame_equal(alone.to_frame(), part.to_frame(), rtol=1e-12)
             self.assertEqual(alone.dropped, part.dropped)
-        self.assertEqual(table.fit("b").dropped, {"missing left-hand side": 6, "missing market": 1})
+        self.assertEqual(table.fit("b").dropped, {"missing dependent variable": 6, "missing market": 1})
 
     def test_p_values_intervals_and_joint_tests(self):
         fit = ul.regress(self.Y["a"], self.X, errors="hc3")

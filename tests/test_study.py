@@ -137,7 +137,7 @@ class Runs(OnPractice):
         self.assertEqual(result.panel.risk_free.tolist(), stated.panel.risk_free.tolist())
         self.assertEqual(result.cost.value["BRTW"], stated.cost.value["BRTW"])
         wrong = TEXT.replace('risk_free = "college', 'factor_units = "decimal"\nrisk_free = "college', 1)
-        with self.refused(TableError, "273 % a year"):
+        with self.refused(TableError, "273 % per year"):
             self.run_demo(wrong, college=folder)
 
     def test_folders_are_meant_from_the_study_file(self):

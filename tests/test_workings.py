@@ -150,7 +150,7 @@ class Steps(Scratch):
         self.assertIn("covariance over variance", done.stdout)
         self.assertTrue(zipfile.is_zipfile(self.folder / "w.xlsx"))
         looked = command("look", "KELP.csv#Close", "--returns", "M", "--workings", "--json", cwd=self.folder)
-        self.assertIn("volatility a year", looked.stdout)
+        self.assertIn("annualised volatility", looked.stdout)
         self.assertIn("needs --returns", command("look", "KELP.csv", "--workings", cwd=self.folder).stderr)
 
 

@@ -114,7 +114,7 @@ class Conservation(unittest.TestCase):
         np.testing.assert_array_equal(table.nobs + table.observations_dropped, y.notna().sum())
         self.assertEqual(
             set(table.dropped),
-            {"missing left-hand side", "missing market", "missing other", "missing market and other",
+            {"missing dependent variable", "missing market", "missing other", "missing market and other",
              "no factors"})  # fmt: skip
         lone = y["a"].loc[X.index[30]]
         self.assertEqual(table.dropped.loc["a", "missing market and other"], int(np.isfinite(lone)))

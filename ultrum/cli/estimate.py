@@ -86,7 +86,7 @@ class RateOrColumn(click.ParamType[str | float]):
         except ValueError:
             self.fail(f"'{value}' is not a number.", param, ctx)
         if abs(rate) > _LARGEST_SHARE:
-            self.fail(f"{value} is {100 * rate:,.0f} % a year; write {match[1]}% for percent.", param, ctx)
+            self.fail(f"{value} is {100 * rate:,.0f} % per year; write {match[1]}% for percent.", param, ctx)
         return rate
 
 
@@ -162,7 +162,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     default="",
     callback=_window,
     metavar="WINDOW",
-    help="Also betas of moving windows: P5Y, or a number of periods.",
+    help="Also betas of rolling windows: P5Y, or a number of periods.",
 )
 @click.option("--cost", is_flag=True, help="Also the cost of equity.")
 @click.option(
@@ -288,7 +288,7 @@ def _choices(
 
 
 def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
-    """Moving betas where they are asked for, else the line of fit of one asset or the betas of several."""
+    """Rolling betas where they are asked for, else the line of fit of one asset or the betas of several."""
     from ultrum.report import figures
 
     betas, company = result.betas, result.company
@@ -304,7 +304,7 @@ def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
 
 
 def _write(result: StudyResult, csv_file: Path) -> None:
-    """The coefficients of every asset, or with moving windows the betas by window."""
+    """The coefficients of every asset, or with rolling windows the betas by window."""
     from ultrum.report.table_files import save
 
     table = result.betas.to_frame() if result.rolling is None else result.rolling.frame()

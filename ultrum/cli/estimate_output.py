@@ -67,7 +67,7 @@ def _kind(study: FileStudy, result: StudyResult) -> str:
     if not result.panel.has_risk_free:
         return f"{noun} total returns on {names}: market model, without a risk-free rate"
     rate = study.study.panel.risk_free
-    over = f"{100 * rate:g} % a year" if isinstance(rate, float) else str(result.panel.risk_free.name)
+    over = f"{100 * rate:g} % per year" if isinstance(rate, float) else str(result.panel.risk_free.name)
     return f"{noun} returns in excess of {over} on {names}"
 
 
@@ -101,11 +101,11 @@ def _observation_summary(betas: BetaTable) -> str:
     from ultrum.core.series.text_tables import capitalise
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
-    return f"{capitalise(errors_in_words(betas.errors))} in brackets; {loss_summary(counts)}"
+    return f"{capitalise(errors_in_words(betas.errors))} in parentheses; {loss_summary(counts)}"
 
 
 def _rolling_rows(result: StudyResult) -> pd.DataFrame:
-    """The last moving windows of one asset, or the last window of each."""
+    """The last rolling windows of one asset, or the last window of each."""
     import pandas as pd
 
     from ultrum.core.time.period_labels import period_label
@@ -140,7 +140,7 @@ def _cost_rows(result: StudyResult) -> pd.DataFrame:
         return pd.DataFrame()
     bounds = cost.interval(_LEVEL)
     columns = {
-        "cost of equity, % a year": cost.value,
+        "cost of equity, % per year": cost.value,
         "standard error": cost.standard_error,
         "low": bounds["low"],
         "high": bounds["high"],

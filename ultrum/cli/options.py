@@ -412,7 +412,7 @@ class PictureStyle:
     Attributes
     ----------
     title, label : str
-        Of the picture and of its upright axis; the figure's own where they are empty.
+        Of the picture and of its vertical (y) axis; the figure's own where they are empty.
     size : (int, int) or None
         Width and height in pixels.
     """
@@ -470,7 +470,7 @@ def picture_options(command: F) -> F:
             metavar="WIDTHxHEIGHT",
             help="Of the picture, in pixels.",
         ),
-        click.option("--label", default="", help="Label of the upright axis of the picture."),
+        click.option("--label", default="", help="Label of the vertical (y) axis of the picture."),
         click.option("--title", default="", help="Title of the picture."),
     ):
         wrapped = option(wrapped)

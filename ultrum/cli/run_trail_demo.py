@@ -297,7 +297,7 @@ def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, Any]:
 
 
 def _betas_in_words(summary: dict[str, Any]) -> str:
-    """Betas with their errors in brackets."""
+    """Betas with their errors in parentheses."""
     errors = summary["standard_errors"]
     betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
     return ", ".join(f"{t} {decimals(v, 4)} ({decimals(errors[t], 4)})" for t, v in betas.items())
@@ -311,7 +311,7 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
     if "cost_of_equity" in summary:
         value, low, high = (percent(summary[k]) for k in ("cost_of_equity", "low", "high"))
         echo(
-            f"Cost of equity of {summary['company']}: {value} % a year, "
+            f"Cost of equity of {summary['company']}: {value} % per year, "
             f"{100 * summary['level']:g} % interval {low} to {high} %"
         )
     fit = result.betas.fit(result.company)

@@ -290,13 +290,13 @@ def _substitution(terms: Sequence[str]) -> list[Line]:
     return lines
 
 
-# Workings of risk and return: mean, deviations, squares, volatility a year
+# Workings of risk and return: mean, deviations, squares, annualised volatility
 
 
 def risk_workings(
     name: str, returns: pd.Series, periods_per_year: float, *, logs: bool, volatility: float
 ) -> Workings:
-    """Mean and volatility a year of the returns of one asset.
+    """Mean and annualised volatility of the returns of one asset.
 
     Parameters
     ----------
@@ -305,9 +305,9 @@ def risk_workings(
         Without missing values.
     periods_per_year : float
     logs : bool
-        Whether they are log returns, whose mean a year is exp(P·m) − 1.
+        Whether they are log returns, whose annualised mean is exp(P·m) − 1.
     volatility : float
-        The volatility a year that the steps must lead to.
+        The annualised volatility that the steps must lead to.
     """
     yearly = "exp(P * mean) - 1" if logs else "P * mean"
     return workings_of(
@@ -317,14 +317,14 @@ def risk_workings(
         [
             ("n", "number of returns", "count(r)"),
             ("total", "sum of returns", "sum(r)"),
-            ("mean", "mean a period", "total / n"),
+            ("mean", "mean per period", "total / n"),
             ("squares", "sum of squared deviations", "sum(d2)"),
-            ("variance", "variance a period, over n − 1", "squares / (n - 1)"),
-            ("deviation", "standard deviation a period", "sqrt(variance)"),
-            ("P", "periods a year", float(periods_per_year)),
-            ("mean_year", "mean a year", yearly),
-            ("variance_year", "variance a year", "P * variance"),
-            ("volatility", "volatility a year", "sqrt(variance_year)"),
+            ("variance", "variance per period, over n − 1", "squares / (n - 1)"),
+            ("deviation", "standard deviation per period", "sqrt(variance)"),
+            ("P", "periods per year", float(periods_per_year)),
+            ("mean_year", "annualised mean", yearly),
+            ("variance_year", "annualised variance", "P * variance"),
+            ("volatility", "annualised volatility", "sqrt(variance_year)"),
         ],
         [("d", "deviation from the mean", "r - mean"), ("d2", "squared deviation", "d ** 2")],
         expected=volatility,

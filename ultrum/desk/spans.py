@@ -1,7 +1,7 @@
 """Spans: what to request from a source, and where to cut the result.
 
 ``last 12 quarters`` counts from the end of the data, whatever day it is, and steps that look back
-(growth, moving averages, conversions) get the history they need before the span is cut.
+(growth, rolling means, conversions) get the history they need before the span is cut.
 """
 
 from __future__ import annotations

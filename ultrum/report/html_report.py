@@ -20,7 +20,7 @@ from ultrum.core.displayed_numbers import p_in_words
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE
+from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import detectable_multiple
 from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.period_labels import period_label
@@ -234,7 +234,7 @@ def _losses_in_words(dropped: pd.DataFrame) -> str:
     '; other causes (2 more).'
     """
     companies: dict[str, list[str]] = {}
-    for asset, counts in dropped.drop(columns=NO_RESPONSE, errors="ignore").iterrows():
+    for asset, counts in dropped.iterrows():
         causes = ", ".join(f"{count:.0f} {cause}" for cause, count in counts.items() if count)
         companies.setdefault(causes, []).append(str(asset))
     lost = {causes: names for causes, names in companies.items() if causes}
@@ -261,7 +261,7 @@ def _alphas_in_words(columns: _Columns) -> str:
     return (
         f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
         f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "
-        f"need an alpha of {_percent(few)} % a period to be found four times in five."
+        f"need an alpha of {_percent(few)} % per period to be found four times in five."
     )
 
 
@@ -313,7 +313,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
         "betas": [(coefficients[f], errors[f], columns.intervals[f].loc[asset]) for f in columns.factors],
         "r2": table.r2[asset],
         "rows": table.nobs[asset],
-        "dropped": f"{columns.dropped.loc[asset].drop(NO_RESPONSE, errors='ignore').sum():.0f}",
+        "dropped": f"{columns.dropped.loc[asset].sum():.0f}",
         "first": period_label(columns.first[asset]),
         "last": period_label(columns.last[asset]),
         "cost": result.cost.value[asset] if result.cost and table is result.betas else None,

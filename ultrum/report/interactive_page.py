@@ -141,7 +141,7 @@ def lines_of(result: StudyResult) -> Iterator[Line]:
     if result.rolling is not None:
         betas = result.rolling.frame()
         for asset in betas:
-            yield Line("Beta in moving windows", str(asset), "beta", betas[asset])
+            yield Line("Beta in rolling windows", str(asset), "beta", betas[asset])
     for name in map(str, result.panel.factors):
         yield _as_read("Factors", name, result.panel.factor_table[name])
     for name, series in result.series.items():
@@ -153,7 +153,7 @@ def _about(result: StudyResult, group: str) -> Iterator[Line]:
     wanted, level = set(result.study.report.figures), result.study.report.level
     bands: dict[str, pd.DataFrame] = {}
     if result.rolling is not None and result.company in result.rolling.assets:
-        bands["beta in moving windows"] = result.rolling.interval(result.company, level=level)
+        bands["beta in rolling windows"] = result.rolling.interval(result.company, level=level)
     if "state-space beta" in wanted:
         bands["state-space beta"] = result.state_space_beta.interval(result.company, level)
     for name, band in bands.items():

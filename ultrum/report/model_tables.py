@@ -17,7 +17,7 @@ from ultrum.core.displayed_numbers import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_name
-from ultrum.core.regression.fit import NO_RESPONSE, Fit
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.panel_regression import PooledFit
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, printable
@@ -90,9 +90,9 @@ class ModelTable:
         Observations              251        251
         R²                      0.120      0.130
         Adjusted R²             0.116      0.123
-        Residual deviation    0.06494    0.06469
+        Std. error of regression    0.06494    0.06469
         ────────────────────────────────────────
-        Standard errors in brackets: Newey–West (4 lags).
+        Standard errors in parentheses: Newey–West (4 lags).
         Sample: BRTW, 2004-02 to 2024-12.
         """
         rows = [("", self.head), *self.body, *self.tail]
@@ -222,7 +222,7 @@ def model_table(
     models : mapping of str to Fit, PooledFit or TwoPass; sequence; or BetaTable
         One column for each model; of a BetaTable one row for each asset and one column for each term.
     below : {"errors", "t", "p"}
-        What is in brackets below each coefficient.
+        What is in parentheses below each coefficient.
     stars : bool
         Marks at 10, 5 and 1 %; off, since they hide the figures.
     digits : int
@@ -349,7 +349,7 @@ _TAIL: Final[dict[str, Callable[[Any], str]]] = {
     "Observations": _rows_of,
     "R²": _r2_of,
     "Adjusted R²": _r2_bar,
-    "Residual deviation": _sigma_of,
+    "Std. error of regression": _sigma_of,
 }
 
 
@@ -363,14 +363,14 @@ def _error_kind(model: Model) -> str:
 
 
 def _about(style: _Style, kinds: Mapping[str, str]) -> str:
-    """What is in brackets, and the errors it rests on."""
+    """What is in parentheses, and the errors it rests on."""
     what = BELOW[style.below].capitalize()
     if len(set(kinds.values())) == 1:
-        return f"{what} in brackets: {next(iter(kinds.values()))}."
+        return f"{what} in parentheses: {next(iter(kinds.values()))}."
     shared: dict[str, list[str]] = {}
     for name, kind in kinds.items():
         shared.setdefault(kind, []).append(name)
-    return f"{what} in brackets: " + "; ".join(f"{', '.join(n)}: {kind}" for kind, n in shared.items()) + "."
+    return f"{what} in parentheses: " + "; ".join(f"{', '.join(n)}: {kind}" for kind, n in shared.items()) + "."
 
 
 def _samples(models: Mapping[str, Model]) -> list[str]:
@@ -378,7 +378,7 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
     for name, model in models.items():
         if isinstance(model, Fit):
             span = " to ".join(period_label(end) for end in model.sample)
-            dropped = sum(n for cause, n in model.dropped.items() if cause != NO_RESPONSE)
+            dropped = sum(model.dropped.values())
             prefix = f"{model.name}, " if model.name != name else ""
             spans[name] = f"{prefix}{span}" + (f", observations dropped: {dropped}" if dropped else "")
         else:
@@ -412,7 +412,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
     first, last = table.first.dropna(), table.last.dropna()
     span = f"Samples within {period_label(first.min())} to {period_label(last.max())}." if len(first) else ""
     head = [*(style.name(str(t)) for t in terms), "R²", "rows"]
-    notes = [f"{BELOW[style.below].capitalize()} in brackets: {kind}.", span, *style.legend()]
+    notes = [f"{BELOW[style.below].capitalize()} in parentheses: {kind}.", span, *style.legend()]
     return ModelTable(head, body, [], [n for n in notes if n], title)
 
 

@@ -285,7 +285,7 @@ def figure_words(name: str, result: StudyResult) -> str:
         low, high = betas.min(), betas.max()
         return f"Betas of {company} under every combination of choices, from {decimals(low)} to {decimals(high)}."
     words = {
-        "rolling_beta": f"Beta of {company} in moving windows with its band, next to that of the whole sample.",
+        "rolling_beta": f"Beta of {company} in rolling windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",
         "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
         "risk_and_return": "Mean return of each company against its volatility.",

@@ -158,7 +158,7 @@ def _costs(result: StudyResult) -> Iterator[tuple[str, float]]:
 
 
 def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
-    """Statistics and p values of tests, and the betas of the last moving window."""
+    """Statistics and p values of tests, and the betas of the last rolling window."""
     for name, test in result.joint_alpha.items():
         yield f"joint_alpha.{name}.statistic", float(test.statistic)
         yield f"joint_alpha.{name}.p", float(test.p_value)

@@ -319,7 +319,7 @@ def _premium(value: Any) -> Any:
         form = 'write a number a year such as 0.05, "history", "two-pass" or a table'
         raise ValueError(near if near.startswith("did") else form)
     if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) > LARGEST_RATE:
-        raise ValueError(f"that is {100 * value:,.0f} % a year; write 0.05 for 5 %")
+        raise ValueError(f"that is {100 * value:,.0f} % per year; write 0.05 for 5 %")
     return value
 
 

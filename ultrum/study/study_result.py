@@ -168,7 +168,7 @@ class StudyResult:
         value = float(self.cost.value[self.company])
         low, high = map(float, self.cost.interval().loc[self.company, ["low", "high"]])
         return (
-            f"{head}Cost of equity of {self.company}: {percent(value)} % a year, 95 % interval "
+            f"{head}Cost of equity of {self.company}: {percent(value)} % per year, 95 % interval "
             f"{percent(low)} to {percent(high)} %; "
             f"{quantity(len(self.warnings), 'warning')}"
         )

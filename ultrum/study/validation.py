@@ -434,7 +434,7 @@ def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > LARGEST_RATE:
         yield (
             ("panel", "risk_free"),
-            f"risk_free = {rate:g} is {100 * rate:,.0f} % a year; write 0.03 for 3 %.",
+            f"risk_free = {rate:g} is {100 * rate:,.0f} % per year; write 0.03 for 3 %.",
         )
 
 

@@ -134,7 +134,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
         )
     what = "mean" if role == "risk-free" else "standard deviation"
     raise UnitError(
-        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % a period: "
+        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % per period: "
         "these look like percent taken for decimals.",
         fix="Read the table with units='percent', or set check_units=False if they are right.",
         setting="units",

@@ -213,7 +213,7 @@ def cost_of_equity(
     degrees = np.minimum(exposures.df, min(prices[f].df for f in exposures.factors))
     degrees = np.where(np.isfinite(value), degrees, np.nan)
     error = np.sqrt(np.where(variance > 0, variance, np.nan))
-    basis = {f: f"{100 * prices[f].value:.2f} % a year, {prices[f].basis}" for f in exposures.factors}
+    basis = {f: f"{100 * prices[f].value:.2f} % per year, {prices[f].basis}" for f in exposures.factors}
     return CostOfEquity(
         value=value,
         standard_error=pd.Series(error, exposures.assets, name="standard_error"),
@@ -270,7 +270,7 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
         raise UnitError(f"The premium of '{name}' is {value.value}; give a number, 0.05 for 5 %.")
     if abs(value.value) > 0.5:
         raise UnitError(
-            f"A premium of {100 * value.value:,.0f} % a year for '{name}': decimals are expected, 0.05 for 5 %."
+            f"A premium of {100 * value.value:,.0f} % per year for '{name}': decimals are expected, 0.05 for 5 %."
         )
     return value
 
@@ -326,7 +326,7 @@ def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, 
         if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
             raise EstimationError(f"The add-on '{name}' needs a number and its reason: (0.01, 'why').")
         if abs(add_on[0]) > 0.5:
-            raise UnitError(f"An add-on of {100 * add_on[0]:,.0f} % a year: decimals are expected.")
+            raise UnitError(f"An add-on of {100 * add_on[0]:,.0f} % per year: decimals are expected.")
     return dict(given)
 
 
@@ -338,7 +338,7 @@ def _parts(
     rate_error: float,
     extra: Mapping[str, tuple[float, str]],
 ) -> pd.DataFrame:
-    """The build-up: one row per asset and part."""
+    """The components: one row per asset and part."""
     whole = np.where(pieces.total > 0, pieces.total, np.nan)
     blocks = [_flat_part(exposures, RISK_FREE, rate, np.nan_to_num(rate_error**2 / whole))]
     for k, factor in enumerate(exposures.factors):

@@ -126,7 +126,7 @@ def _root(spread: Floats) -> Floats:
     return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0)))
 
 
-# The result of a cost of equity: value, error, build-up, shares of its variance
+# The result of a cost of equity: value, error, components, shares of its variance
 
 RISK_FREE: Final = "risk-free rate"
 
@@ -243,7 +243,7 @@ class CostOfEquity(TextInNotebooks):
         Parameters
         ----------
         currency : str
-            Code of the other currency, for the build-up.
+            Code of the other currency, for the components.
         inflation : (float, float), optional
             Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
         forward : (float, float), optional

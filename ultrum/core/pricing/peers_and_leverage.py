@@ -165,7 +165,7 @@ def peer_beta(
     debt_to_equity, tax : float, or mapping or Series by asset
         Debt over the market value of equity; tax rate in decimals.
     target_debt_to_equity, target_tax : float
-        Of the company; zero gives the beta of the business.
+        Of the company; zero gives the asset (unlevered) beta.
     how : {"median", "mean", "value", "precision"}
         ``value`` weighs by ``values``; ``precision`` by one over the squared error.
     values : mapping or Series by asset, optional

@@ -127,7 +127,7 @@ def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) 
     pricing_error = float(np.sqrt(np.mean(estimate.pricing["error"] ** 2)))
     reworded = {
         "t values on": f"t values on {KINDS_IN_WORDS['misspecification']} errors",
-        "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % a period",
+        "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % per period",
     }
     basis = "; ".join(
         next((new for old, new in reworded.items() if part.startswith(old)), part)

@@ -469,6 +469,6 @@ def _basis(
         f"t values on {names[kind]}",
         unsaid,
         f"periods left out: {int((~slopes.kept).sum())}",
-        f"root mean square pricing error {100 * error:.3f} % a period",
+        f"root mean square pricing error {100 * error:.3f} % per period",
     ]
     return "; ".join(part for part in parts if part)

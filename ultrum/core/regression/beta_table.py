@@ -1,4 +1,4 @@
-"""Regressions of many left-hand sides on the same regressors, as tables by asset."""
+"""Regressions of many dependent variables on the same regressors, as tables by asset."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
-from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
+from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import (
     t_p_values,
     t_quantile,
@@ -71,7 +71,7 @@ class BetaTable:
 
     @cached_property
     def assets(self) -> list[str]:
-        """Names of the left-hand sides."""
+        """Names of the dependent variables."""
         return list(self.coefficients.index)
 
     @property
@@ -255,8 +255,8 @@ class BetaTable:
 
     @property
     def observations_dropped(self) -> pd.Series:
-        """Observations of each asset that were not used, whatever the cause; rows without one do not count."""
-        return self.dropped.drop(columns=NO_RESPONSE, errors="ignore").sum(axis=1).astype(np.int64)
+        """Observations of each asset's own history that were not used, whatever the cause."""
+        return self.dropped.sum(axis=1).astype(np.int64)
 
     def _like(self, values: Floats) -> pd.DataFrame:
         return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
@@ -293,7 +293,7 @@ class BetaTable:
                 for t in (values, errors)
             )
         text = estimates_text(values, errors, beside)
-        return f"{quantity(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in brackets\n{text}"
+        return f"{quantity(len(self.assets), 'asset')}; {errors_in_words(self.errors)} in parentheses\n{text}"
 
     def _repr_html_(self) -> str:
         kind = errors_in_words(self.errors)

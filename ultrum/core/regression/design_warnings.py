@@ -14,9 +14,9 @@ from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
 from ultrum.errors import EstimationError, warn_user
 
-_LOOKED_AT: Final = 24  # left-hand sides at most that are tested for unit roots
+_LOOKED_AT: Final = 24  # dependent variables at most that are tested for unit roots
 _NAMED: Final = 5  # in a warning
-_ROUNDING: Final = 1e-10  # of the size of a left-hand side
+_ROUNDING: Final = 1e-10  # of the size of a dependent variable
 _FEW_CLUSTERS: Final = 40
 _FEW_TREATED: Final = 2
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
@@ -54,7 +54,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
         if persistent:
             others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in persistent.items())
             warn_user(
-                f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in brackets the "
+                f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in parentheses the "
                 "Dickey–Fuller p of "
                 "a unit root, not rejected at 5 %. R² and t values of one on the other are not meaningful; take "
                 "growth or differences first."
@@ -62,7 +62,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
 
 
 def exact_fits(table: BetaTable) -> list[Any]:
-    """Left-hand sides whose residuals are rounding errors, next to the values of the rows that are used."""
+    """Dependent variables whose residuals are rounding errors, next to the values of the rows that are used."""
     values, used = inputs.numbers_of(table.response, "y"), table.rows_used
     squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)
     size = np.sqrt(squares / np.maximum(used.sum(axis=0), 1))
@@ -76,7 +76,7 @@ def warn_of_exact_fits(table: BetaTable) -> None:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
             f"{', '.join(map(str, exact[:_NAMED]))}{more}: the regressors fit every row exactly, so errors and "
-            "t values are those of rounding. Is the left-hand side made of the regressors, or constant?"
+            "t values are those of rounding. Is the dependent variable made of the regressors, or constant?"
         )
 
 
@@ -92,7 +92,7 @@ def refuse_exact_fit(fit: Fit) -> None:
     if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
             f"{fit.name}: the regressors fit every row exactly, so there are no residuals to test. "
-            "Is the left-hand side made of the regressors, or constant?"
+            "Is the dependent variable made of the regressors, or constant?"
         )
 
 

@@ -73,20 +73,25 @@ class _InfluenceTable(RenamedColumns):
 
 # A regression in words: each figure in one sentence
 
-NO_RESPONSE: Final = "missing left-hand side"
+NO_RESPONSE: Final = "missing dependent variable"
 
 
 def loss_summary(dropped: Mapping[str, int]) -> str:
-    """What was not used, by cause: observations first, then rows that have none.
+    """Observations dropped, with their causes.
 
     Examples
     --------
-    >>> loss_summary({"missing size": 15, "missing left-hand side": 2})
-    'observations dropped: 15 missing size; rows without a response: 2'
+    >>> loss_summary({"missing size": 15, "missing dependent variable": 2})
+    '17 observations dropped: 15 missing size, 2 missing dependent variable'
+    >>> loss_summary({})
+    'no observations dropped'
     """
-    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n and cause != NO_RESPONSE)
-    empty = dropped.get(NO_RESPONSE, 0)
-    return f"observations dropped: {causes or 'none'}" + (f"; rows without a response: {empty}" if empty else "")
+    causes = ", ".join(f"{n} {cause}" for cause, n in dropped.items() if n)
+    return (
+        f"{quantity(sum(dropped.values()), 'observation')} dropped: {causes}"
+        if causes
+        else "no observations dropped"
+    )
 
 
 @dataclass(frozen=True)
@@ -112,11 +117,8 @@ def sentences(fit: Figures, constant: str) -> list[str]:
     """A sentence for each line of a regression; factor returns are in decimals."""
     noun, level = noun_of(fit.index), fit.level
     first, last = (period_label(fit.index[end]) for end in (0, -1))
-    lines = [
-        f"{fit.name} over {fit.nobs} {noun}s, {first} to {last}, with {errors_in_words(fit.errors)}"
-        + (f" of {fit.lags} lags" if fit.lags is not None else "")
-        + "."
-    ]
+    lags = f", {quantity(fit.lags, 'lag')}" if fit.lags is not None else ""
+    lines = [f"{fit.name}: {fit.nobs} {noun}s, {first} to {last}; {errors_in_words(fit.errors)}{lags}."]
     ends = fit.interval
     for term in fit.coefficients.index:
         value, p = float(fit.coefficients[term]), float(fit.p_values[term])
@@ -124,20 +126,17 @@ def sentences(fit: Figures, constant: str) -> list[str]:
         if term == constant:
             lines.append(_alpha(value, low, high, p, noun, level))
             lines.append(
-                f"Samples like this show an alpha of {100 * fit.detectable[term]:.2f} % a {noun} four times in "
-                "five (two-sided 5 % test); smaller ones mostly pass unseen."
+                f"Minimum detectable alpha: {100 * fit.detectable[term]:.2f} % per {noun} (80 % power, two-sided "
+                "5 % test)."
             )
         else:
             lines.append(_beta(str(fit.name), str(term), value, low, high, p, noun, level))
     factors = [str(t) for t in fit.coefficients.index if t != constant]
     lines.append(_r2(fit.r2, factors, centred=constant in fit.coefficients.index))
-    lines.append(
-        f"What the factors leave unexplained has a standard deviation of {100 * fit.sigma:.2f} % a {noun}."
-    )
-    dropped = {cause: count for cause, count in fit.dropped.items() if count}
-    if dropped:
-        reasons = "; ".join(f"{count} {cause}" for cause, count in dropped.items())
-        lines.append(f"Rows not used: {reasons}.")
+    lines.append(f"Idiosyncratic volatility (s.e. of regression): {100 * fit.sigma:.2f} % per {noun}.")
+    if any(fit.dropped.values()):
+        summary = loss_summary(fit.dropped)
+        lines.append(f"{summary[0].upper()}{summary[1:]}.")
     return lines
 
 
@@ -150,45 +149,41 @@ def noun_of(index: pd.Index) -> str:
 
 
 def _alpha(value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
-    direction = "more" if value >= 0 else "less"
-    sure = "zero is inside, so this sample does not tell it from zero" if low <= 0 <= high else "zero is outside"
+    verdict = "not significantly different from zero" if low <= 0 <= high else "significantly different from zero"
     return (
-        f"Alpha: its mean return is {100 * abs(value):.2f} % a {noun} {direction} than its betas explain; with "
-        f"{100 * level:g} % confidence {100 * low:.2f} to {100 * high:.2f} %: {sure} ({p_equals(p)})."
+        f"Alpha (Jensen's alpha): {100 * value:.2f} % per {noun}, {100 * level:g} % CI {100 * low:.2f} to "
+        f"{100 * high:.2f} %; {verdict} ({p_equals(p)})."
     )
 
 
 def _beta(name: str, term: str, value: float, low: float, high: float, p: float, noun: str, level: float) -> str:
-    inside = [word for number, word in ((0, "zero"), (1, "one")) if low <= number <= high]
-    also = {
-        0: "neither zero nor one is inside",
-        1: f"{''.join(inside)} is inside",
-        2: "both zero and one are inside",
-    }[len(inside)]
+    inside = [str(number) for number in (0, 1) if low <= number <= high]
+    outside = [str(number) for number in (0, 1) if not low <= number <= high]
+    parts = [f"{word} {' and '.join(n)}" for word, n in (("excludes", outside), ("includes", inside)) if n]
     direction = "higher" if value >= 0 else "lower"
     return (
-        f"{term}: in a {noun} in which {term} is 1 % higher, {name} is {abs(value):.2f} % {direction} on "
-        f"average, the other factors equal; beta {value:.2f}, with {100 * level:g} % confidence {low:.2f} to "
-        f"{high:.2f}: {also} (of zero {p_equals(p)})."
+        f"{term}: beta {value:.2f}, {100 * level:g} % CI {low:.2f} to {high:.2f}, which {' and '.join(parts)} "
+        f"(H0: β = 0, {p_equals(p)}). In a {noun} in which {term} is 1 % higher, {name} is {abs(value):.2f} % "
+        f"{direction} on average, other factors equal."
     )
 
 
 def _r2(r2: float, factors: list[str], *, centred: bool) -> str:
     if not np.isfinite(r2):
-        return "R² is not defined: the left-hand side does not move."
-    what = factors[0] if len(factors) == 1 else "the factors"
+        return "R² is undefined: the dependent variable is constant."
+    what = factors[0] if len(factors) == 1 else "the model"
     if not centred:
         return (
-            f"R² {r2:.2f} is about zero, not about the mean, since there is no constant: it is no share of the "
-            "variance, and not comparable with that of a regression with one."
+            f"R² {r2:.2f} is uncentred, since there is no constant: it is not a share of the variance, and not "
+            "comparable with that of a regression with a constant."
         )
     return (
-        f"R² {r2:.2f}: {100 * r2:.0f} % of the variance goes with {what}; the other {100 * (1 - r2):.0f} % is "
-        "specific to the asset, and largely cancels in a portfolio of many."
+        f"R² {r2:.2f}: {what} explains {100 * r2:.0f} % of the variance; {100 * (1 - r2):.0f} % is residual "
+        "(idiosyncratic) variance, diversifiable to the extent that residuals are uncorrelated across assets."
     )
 
 
-# The regression of one left-hand side, with everything that follows from it
+# The regression of one dependent variable, with everything that follows from it
 
 CONSTANT: Final = "constant"
 
@@ -322,7 +317,8 @@ class Fit(CoefficientInference, TableInNotebooks):
             below = below - count + 1
             if below < 1:
                 raise EstimationError(
-                    f"{count} restrictions at once need more than {count} cosines; there are {self.df:g}."
+                    f"fit.test: a joint test of {count} restrictions with errors='{self.errors}' needs more than "
+                    f"{count} degrees of freedom; this sample gives {self.df:g}. Use errors='hac' or a longer sample."
                 )
             statistic *= below / self.df
         return TestResult.of_f(statistic, count, below, hypothesis=hypothesis)
@@ -450,13 +446,15 @@ class Fit(CoefficientInference, TableInNotebooks):
     @property
     def basis(self) -> str:
         """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
-        kind = f"{errors_in_words(self.errors)}" + (f", {self.lags} lags" if self.lags is not None else "")
+        kind = f"{errors_in_words(self.errors)}" + (
+            f", {quantity(self.lags, 'lag')}" if self.lags is not None else ""
+        )
         span = " to ".join(period_label(end) for end in self.sample)
-        head = f"{self.name}: {quantity(self.nobs, 'row')}, {span}; {kind}; {loss_summary(self.dropped)}"
+        head = f"{self.name}: {quantity(self.nobs, 'observation')}, {span}; {kind}; {loss_summary(self.dropped)}"
         return (
             f"{textwrap.fill(head, 100)}\n"
-            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; sigma {self.sigma:.4g}; "
-            f"df {degrees_in_words(self.df)}"
+            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; s.e. of regression {self.sigma:.4g}; "
+            f"residual d.f. {degrees_in_words(self.df)}"
         )
 
     def __repr__(self) -> str:

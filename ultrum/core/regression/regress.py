@@ -50,7 +50,7 @@ from ultrum.errors import EstimationError
 Vector = pd.Series | TimeSeries | list[float]
 NO_FACTOR, TOO_SHORT = "no factors", "too few rows"
 _GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
-_BLOCK: Final = 512  # left-hand sides at a time in the kernels
+_BLOCK: Final = 512  # dependent variables at a time in the kernels
 
 
 @overload
@@ -101,12 +101,12 @@ def regress(
     constant: bool = True,
     prewhiten: bool = False,
 ) -> Fit | BetaTable:
-    """Least squares of one left-hand side, or of many at once, each on its own sample.
+    """Least squares of one dependent variable, or of many at once, each on its own sample.
 
     Parameters
     ----------
     Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
-        Left-hand side. Missing values drop the row for that column only.
+        Dependent variable. Missing values drop the row for that column only.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors, without the constant. Labelled data are matched by their labels and put in order of time.
     errors : {"hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3", "cr3"}
@@ -129,7 +129,7 @@ def regress(
     Returns
     -------
     Fit
-        For one left-hand side.
+        For one dependent variable.
     BetaTable
         For many. One with too few rows of its own has missing estimates; all its rows are dropped.
 
@@ -147,7 +147,7 @@ def regress(
 
     Notes
     -----
-    Solved by Householder QR on columns of unit length, with one step of refinement. Many left-hand sides
+    Solved by Householder QR on columns of unit length, with one step of refinement. Many dependent variables
     with rows of their own are solved together by Cholesky factors of centred moments; what would lose
     digits that way goes to QR. Formulas of the standard errors are in
     :mod:`ultrum.core.regression.engine.covariance`.
@@ -171,7 +171,7 @@ def regress(
     if rule.clusters is not None and rule.clusters.shape[1] == 1:
         warn_of_few_treatments(design, rule.clusters)
     table = estimate_columns(left, design, rule)
-    table = _count_losses(table, whole[~whole.index.isin(left.index)], Y)
+    table = _count_losses(table, whole, left.index, Y)
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
     warn_of_exact_fits(table)
@@ -179,19 +179,26 @@ def regress(
     return table.fit(str(left.columns[0])) if single else table
 
 
-def _count_losses(table: BetaTable, outside: pd.DataFrame, y: Any) -> BetaTable:
+def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: Any) -> BetaTable:
     """Count also rows on which there are no factors, and observations that the panel of y left out."""
     columns = table.dropped.columns
     counted = table.dropped.copy()
+    outside = whole[~whole.index.isin(rows)]
     if len(outside):
-        there = np.isfinite(inputs.numbers_of(outside, "y"))
-        counted[NO_RESPONSE] += (~there).sum(axis=0)
-        counted[NO_FACTOR] = there.sum(axis=0)
+        counted[NO_RESPONSE] = _holes(np.isfinite(inputs.numbers_of(whole.sort_index(), "y")))
+        counted[NO_FACTOR] = np.isfinite(inputs.numbers_of(outside, "y")).sum(axis=0)
     before = y.dropped if isinstance(y, SeriesTable) else {}
     for cause in dict.fromkeys(cause for causes_before in before.values() for cause in causes_before):
         counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
         counted[cause] = counted[cause] + counts if cause in columns else counts
     return replace(table, dropped=counted)
+
+
+def _holes(present: Bools) -> Ints:
+    """Missing values of each column between its first and last; an asset's history begins with its first."""
+    some = present.any(axis=0)
+    first, last = present.argmax(axis=0), len(present) - present[::-1].argmax(axis=0)
+    return np.asarray(np.where(some, last - first - present.sum(axis=0), 0), dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -226,7 +233,7 @@ class Rule:
 
 
 def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
-    """The rule requested, checked against the rows of the left-hand side."""
+    """The rule requested, checked against the rows of the dependent variable."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
     check_depth(lags, len(left))
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
@@ -240,7 +247,7 @@ def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFr
 
 @dataclass
 class _Columns:
-    """Estimates as they are found, by left-hand side."""
+    """Estimates as they are found, by dependent variable."""
 
     coefficients: Floats
     covariance: Floats
@@ -271,7 +278,7 @@ class _Columns:
 def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
     """Estimate all columns, those that share their rows together; put the pieces in one table.
 
-    A left-hand side that is alone must have enough rows, unless it is ``part`` of more.
+    A dependent variable that is alone must have enough rows, unless it is ``part`` of more.
     """
     Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
     columns = _Columns.blank(Y.shape[1], X.shape[1])
@@ -283,7 +290,7 @@ def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, pa
     else:
         _by_groups(columns, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
     present = np.isfinite(Y)
-    dropped = {NO_RESPONSE: (~present).sum(axis=0)}
+    dropped = {NO_RESPONSE: _holes(present)}
     if not whole.all():
         factors = [str(c) for c in design.columns]
         dropped |= counts_by_cause(~np.isfinite(X[~whole]), factors, present[~whole])
@@ -377,7 +384,7 @@ def _depths(
 
 
 def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
-    """All left-hand sides at once though each has rows of its own, some at a time."""
+    """All dependent variables at once though each has rows of its own, some at a time."""
     places = time_positions(design.index)
     places = places - places[0]
     rows, terms = int(places[-1]) + 1, X.shape[1]
@@ -409,12 +416,12 @@ def _take(
     design: pd.DataFrame,
     rule: Rule,
 ) -> None:
-    """Put what the kernels found for some left-hand sides in its place."""
+    """Put what the kernels found for some dependent variables in its place."""
     status = estimates.status[0]
     if (status == DEPENDENT).any():
         first = int(np.argmax(status == DEPENDENT))
         used = np.isfinite(Y[:, first]) & np.isfinite(X).all(axis=1)
-        name = f"left-hand side {block.start + first + 1}"
+        name = f"dependent variable {block.start + first + 1}"
         _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design, None)
     short = status == TOO_FEW
     columns.coefficients[block] = estimates.coefficients[0].T
@@ -437,6 +444,6 @@ def _solve(
 
 
 def _many_samples(used: Bools) -> bool:
-    """Whether left-hand sides have so many sets of rows that one QR for each would be slow."""
+    """Whether dependent variables have so many sets of rows that one QR for each would be slow."""
     few = used[:, : 4 * _GROUPS]
     return len({key.tobytes() for key in np.packbits(few, axis=0).T}) > _GROUPS

@@ -217,11 +217,11 @@ class RollingFit:
         )
 
 
-# Rolling regressions of many left-hand sides at once
+# Rolling regressions of many dependent variables at once
 
 EXPANDING: Final = "expanding"
 _FIRST_EXPANDING: Final = 60  # rows of the first expanding window
-_BLOCK: Final = 1000  # left-hand sides at a time; fixed, so that results do not depend on who works
+_BLOCK: Final = 1000  # dependent variables at a time; fixed, so that results do not depend on who works
 
 
 @accepts_large("Y")
@@ -245,7 +245,7 @@ def rolling_regress(
     Parameters
     ----------
     Y : TimeSeries, SeriesTable, LongTable, pandas or array; shape (T,) or (T, N)
-        Left-hand sides; values may be missing anywhere.
+        Dependent variables; values may be missing anywhere.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
         Factors; a row that misses one is not used.
     window : int, str
@@ -317,7 +317,7 @@ def rolling_regress(
 
 @dataclass(frozen=True)
 class RollingPlan:
-    """What is estimated, whatever the left-hand sides: windows, design and recipe.
+    """What is estimated, whatever the dependent variables: windows, design and recipe.
 
     Parameters
     ----------
@@ -384,7 +384,7 @@ class RollingPlan:
         return part, first, wanted.start
 
     def estimates(self, Y: Floats, into: Estimates | None = None) -> Estimates:
-        """Those of left-hand sides (T, N) on the rows of the plan."""
+        """Those of dependent variables (T, N) on the rows of the plan."""
         return estimate(Rows(Y, self.X, self.constant), self.starts, self.stops, self.recipe, into)
 
 

@@ -230,7 +230,7 @@ class BreakTest(TestResult):
     between : (label, label) or None
         From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
     name : str
-        Left-hand side.
+        Dependent variable.
 
     Examples
     --------

@@ -146,7 +146,7 @@ def check_annual_rate(rate: float) -> float:
     if not np.isfinite(rate):
         raise UnitError(f"The risk-free rate is {rate}; give a number, 0.03 for 3 %.")
     if abs(rate) > _LARGEST_RATE:
-        raise UnitError(f"A risk-free rate of {100 * rate:,.0f} % a year: decimals are expected, 0.03 for 3 %.")
+        raise UnitError(f"A risk-free rate of {100 * rate:,.0f} % per year: decimals are expected, 0.03 for 3 %.")
     return float(rate)
 
 

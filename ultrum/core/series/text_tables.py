@@ -39,7 +39,7 @@ def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
 
 
 def estimates_text(values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, most: int = 30) -> str:
-    """Estimates with their errors in brackets, a line each within 100 columns.
+    """Estimates with their errors in parentheses, a line each within 100 columns.
 
     Digits are left out first, then the errors; with still more columns the last terms are counted.
 

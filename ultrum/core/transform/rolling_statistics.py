@@ -158,7 +158,7 @@ RollingStatistic = Literal["mean", "std", "sum", "high", "low", "median", "expon
 def rolling(
     x: SeriesTable, window: int | str, *, how: RollingStatistic = "mean", min_obs: int | None = None
 ) -> SeriesTable:
-    """A statistic over a moving window that ends at each period.
+    """A statistic over a rolling window that ends at each period.
 
     Parameters
     ----------
@@ -207,7 +207,7 @@ def rolling(
 
 @validate_arguments
 def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
-    """The moving mean of a series with a band of so many moving deviations about it.
+    """The rolling mean of a series with a band of so many rolling standard deviations about it.
 
     Parameters
     ----------
@@ -301,10 +301,10 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
         Data to work on; the result has the same form.
     window : str or int
         ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
-        everything up to each period; or a moving window as for :func:`rolling`.
+        everything up to each period; or a rolling window as for :func:`rolling`.
     min_obs : int, optional
         Values needed; by default 2 for the whole sample, else two years of them and at least eight
-        (at most two thirds of a moving window).
+        (at most two thirds of a rolling window).
 
     Returns
     -------

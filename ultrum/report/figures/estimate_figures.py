@@ -140,7 +140,7 @@ def line_of_fit(
     >>> import ultrum as ul
     >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
     >>> line_of_fit(fit).get_ylabel()
-    'BRTW, excess return, % a month'
+    'BRTW, excess return, % per month'
     """
     factor = factor or next(str(t) for t in fit.coefficients.index if t != CONSTANT)
     x, y = 100 * fit.design[factor].to_numpy(), 100 * fit.response.to_numpy()
@@ -153,8 +153,8 @@ def line_of_fit(
     ax.fill_between(reach, line - band, line + band, color=LANTERN, alpha=0.18, linewidth=0)
     ax.plot(reach, line, color=LANTERN, linewidth=2)
     noun = _noun(fit.response.index)
-    ax.set_xlabel(f"{factor}, {fit.kinds.get(factor, 'return')}, % a {noun}")
-    ax.set_ylabel(f"{fit.name}, {fit.kinds.get(fit.name, 'return')}, % a {noun}")
+    ax.set_xlabel(f"{factor}, {fit.kinds.get(factor, 'return')}, % per {noun}")
+    ax.set_ylabel(f"{fit.name}, {fit.kinds.get(fit.name, 'return')}, % per {noun}")
     ax.set_title(f"{fit.name} against {factor}\n", pad=6)
     ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
@@ -244,7 +244,7 @@ def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     words = [f"beta {decimals(beta)} (standard error {decimals(error)})"]
     if CONSTANT in fit.coefficients.index:
         alpha, alpha_error = 100 * fit.coefficients[CONSTANT], 100 * fit.standard_errors[CONSTANT]
-        words.append(f"alpha {decimals(alpha)} % a {noun} ({decimals(alpha_error)})")
+        words.append(f"alpha {decimals(alpha)} % per {noun} ({decimals(alpha_error)})")
     return true_minus("; ".join([*words, f"R² {decimals(fit.r2)}"]))
 
 

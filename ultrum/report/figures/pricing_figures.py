@@ -86,7 +86,7 @@ def beta_path(
     """
     if isinstance(betas, RollingFit):
         path, basis = betas.interval(asset, term, level), betas.basis
-        title = f"{capitalise(term or _first(betas))} beta of {asset} in moving windows"
+        title = f"{capitalise(term or _first(betas))} beta of {asset} in rolling windows"
     else:
         path, basis = betas.interval(asset, level), betas.basis
         kind = "as a random walk" if isinstance(betas, FilteredBetas) else "as it moves with what was known"
@@ -191,7 +191,7 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     >>> import ultrum as ul
     >>> ax = predicted_against_realised(ul.two_pass(ul.practice.panel(), draws=49))
     >>> ax.get_xlabel()
-    'predicted mean excess return, % a year'
+    'predicted mean excess return, % per year'
     """
     shown = result.pricing.dropna()
     percent = 100 * result.periods_per_year
@@ -204,8 +204,8 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     ax.set_xlim(*across)
     ax.set_ylim(*up)
     ax.legend(loc="lower right", fontsize=9)
-    ax.set_xlabel("predicted mean excess return, % a year")
-    ax.set_ylabel("realised mean excess return, % a year")
+    ax.set_xlabel("predicted mean excess return, % per year")
+    ax.set_ylabel("realised mean excess return, % per year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
     ax.set_title(true_minus(f"Predicted against realised; R² of means {decimals(r2)}"))
     foot(ax, result.basis, source=source)
@@ -403,7 +403,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.2, rows[-1] + 1.4)
     ax.set_xlabel("beta")
-    ax.set_title(f"{len(shown)} peers: beta of the business {decimals(result.asset_beta)}")
+    ax.set_title(f"{len(shown)} peers: asset (unlevered) beta {decimals(result.asset_beta)}")
     ax.legend(loc="upper right", fontsize=9, ncols=3)
     foot(ax, result.basis, f"bars: {100 * level:g} % intervals", source=source)
     return ax

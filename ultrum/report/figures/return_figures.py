@@ -77,8 +77,8 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     few = len(table) <= MOST_NAMES
     ax.scatter(x, y, s=26 if few else 6, color=TIDE, alpha=None if few else 0.5, zorder=3)
     ax.margins(0.09)
-    ax.set_xlabel("volatility, % a year")
-    ax.set_ylabel("mean return, % a year")
+    ax.set_xlabel("volatility, % per year")
+    ax.set_ylabel("mean return, % per year")
     ax.set_title(f"Risk and return of {quantity(len(table), 'asset')}")
     foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
     if few:

@@ -107,7 +107,7 @@ def unit_in_words(metadata: Metadata) -> str:
         return f"%, {_change_in_words(metadata)}"
     if metadata.unit == "decimal":
         yearly = metadata.measure == "rate" and metadata.quoted and "growth" not in actions
-        return f"% a {metadata.frequency.noun}" if metadata.is_return else "% a year" if yearly else "%"
+        return f"% per {metadata.frequency.noun}" if metadata.is_return else "% per year" if yearly else "%"
     if metadata.measure == "index" or metadata.unit == "index":
         return f"index, {metadata.base_period} = 100" if metadata.base_period else "index"
     if metadata.measure == "quote":
@@ -168,7 +168,7 @@ def through_time(
     --------
     >>> import ultrum as ul
     >>> through_time(ul.practice.panel().rate).get_ylabel()
-    '% a month'
+    '% per month'
     """
     if not series:
         raise UnitError("Nothing to draw; give at least one series.")
@@ -213,7 +213,7 @@ def through_time(
 def bars(
     table: SeriesTable, *, bands: SeriesTable | None = None, title: str = "", ax: Axes | None = None
 ) -> Axes:
-    """Bars from low to high with ticks at open and close, and a moving mean with its band.
+    """Bars from low to high with ticks at open and close, and a rolling mean with its band.
 
     Parameters
     ----------
@@ -251,7 +251,7 @@ def bars(
     if bands is not None:
         edge = moments_of(bands.index)
         ax.fill_between(edge, bands["low"].values, bands["high"].values, color=MIST, linewidth=0, label="band")
-        ax.plot(edge, bands["middle"].values, color=LANTERN, linewidth=1.6, label="moving mean")
+        ax.plot(edge, bands["middle"].values, color=LANTERN, linewidth=1.6, label="rolling mean")
     up = c >= o
     if len(days) > 400:
         ax.fill_between(days, low, h, color=TIDE, alpha=0.25, linewidth=0, label="low to high")

@@ -237,7 +237,7 @@ def check_rate(name: str, rate: TimeSeries) -> None:
     mean = float(np.nanmean(rate.values.to_numpy(dtype=np.float64))) * rate.periods_per_year
     if abs(mean) > _LARGEST_RATE:
         raise TableError(
-            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % a year; this looks like a yield a year, or "
+            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % per year; this looks like a yield a year, or "
             "like percent taken for decimals.",
             fix="Set the units, or give the risk-free rate as a number a year.",
             setting="rate_size",

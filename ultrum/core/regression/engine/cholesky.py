@@ -1,11 +1,11 @@
-"""Batched Cholesky solutions: many left-hand sides, each on its own rows, over many windows at once.
+"""Batched Cholesky solutions: many dependent variables, each on its own rows, over many windows at once.
 
 Sums of products are taken afresh inside every window by matrix products, never as differences of
 running sums, so one bad tick spoils the windows that hold it and no other. Columns are first brought
 near their medians. Where the Cholesky pivots, or the share of the residuals in all squares, show that
 digits would be lost, the window is marked for QR instead.
 
-Small matrices lie as arrays (p, p, B, N) or (p, B, N) for B windows and N left-hand sides, so that each
+Small matrices lie as arrays (p, p, B, N) or (p, B, N) for B windows and N dependent variables, so that each
 step of their algebra is one pass over all of them; symmetric ones are packed by rows of their lower
 triangle, (B, q, N) with q = p(p+1)/2.
 """
@@ -55,7 +55,7 @@ class Shift:
 
 @dataclass(frozen=True)
 class BatchSolution:
-    """Estimates for B windows and N left-hand sides, on shifted columns.
+    """Estimates for B windows and N dependent variables, on shifted columns.
 
     ``root`` is the inverse of the Cholesky factor of the moments, so (X'X)⁻¹ = root'root. ``loose``
     marks what must be solved by QR.
@@ -121,7 +121,7 @@ def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats,
 
 
 def coefficients_of(solution: BatchSolution, shift: Shift, centre: Floats) -> Floats:
-    """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the left-hand sides."""
+    """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the dependent variables."""
     coefficients = solution.coefficients / shift.spread[:, None, None]
     coefficients[0] = centre + np.einsum("j,jbn->bn", shift.constant_row, solution.coefficients)
     return np.asarray(coefficients)

@@ -24,14 +24,15 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import (
 from ultrum.errors import EstimationError, one_of, warn_user
 
 _WORDS: Final = {
-    "hac": "Newey–West",
+    "hac": "Newey–West (HAC)",
+    **{f"hc{k}": f"heteroskedasticity-robust (HC{k})" for k in range(4)},
     "classical": "classical",
     "clustered": "clustered",
-    "sandwich": "sandwich",
-    "hac-fixed-b": "Newey–West (fixed-b)",
-    "ewc": "cosine",
-    "ewc-prewhitened": "prewhitened cosine",
-    "cr3": "clustered (jackknife)",
+    "sandwich": "heteroskedasticity-robust",
+    "hac-fixed-b": "Newey–West (HAC, fixed-b)",
+    "ewc": "EWC (equal-weighted cosine)",
+    "ewc-prewhitened": "prewhitened EWC (equal-weighted cosine)",
+    "cr3": "clustered (CR3 jackknife)",
 }
 HAC: Final = ("hac", "hac-fixed-b")  # kinds that have lags
 COSINE: Final = ("ewc", "ewc-prewhitened")
@@ -85,9 +86,9 @@ def errors_in_words(kind: str) -> str:
     Examples
     --------
     >>> errors_in_words("hac")
-    'Newey–West errors'
+    'Newey–West (HAC) standard errors'
     """
-    return f"{errors_name(kind)} errors"
+    return f"{errors_name(kind)} standard errors"
 
 
 def covariance(

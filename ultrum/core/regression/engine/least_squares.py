@@ -47,7 +47,7 @@ def refine_inverse(X: Any, influence: Floats) -> Floats:
     return np.asarray(influence + (short @ influence).astype(np.float64))
 
 
-# QR least squares of many left-hand sides that share their rows
+# QR least squares of many dependent variables that share their rows
 
 _ILL_CONDITIONED: Final = 1e3
 

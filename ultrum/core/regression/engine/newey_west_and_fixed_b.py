@@ -121,7 +121,7 @@ def _products(left: Floats, right: Floats) -> Floats:
 
 
 def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, constant: bool) -> Ints:
-    """Lags of each left-hand side, shape (N,).
+    """Lags of each dependent variable, shape (N,).
 
     Parameters
     ----------

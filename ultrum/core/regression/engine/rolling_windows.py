@@ -24,12 +24,12 @@ from ultrum.errors import EstimationError
 ESTIMATED, TOO_FEW, DEPENDENT = 0, 1, 2
 _AT_ONCE = 24576  # estimates worked on together, so that their small matrices stay in the cache
 _SPARSE = 4  # rows between windows from which on sums of stretches are worth while
-_SAMPLED = 25  # rows looked at for a centre of each left-hand side
+_SAMPLED = 25  # rows looked at for a centre of each dependent variable
 
 
 @dataclass(frozen=True)
 class Rows:
-    """Left-hand sides (T,N) and regressors (T,p), shifted near zero, what is missing put to zero."""
+    """Dependent variables (T,N) and regressors (T,p), shifted near zero, what is missing put to zero."""
 
     Y: Floats
     X: Floats
@@ -103,7 +103,7 @@ class Estimates:
         )
 
     def part(self, low: int, high: int) -> Estimates:
-        """The left-hand sides from ``low`` to before ``high``, as views."""
+        """The dependent variables from ``low`` to before ``high``, as views."""
         covariance = None if self.covariance is None else self.covariance[:, low:high]
         return Estimates(
             self.coefficients[:, :, low:high],
@@ -117,7 +117,7 @@ class Estimates:
 
 
 def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None) -> Estimates:
-    """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every left-hand side.
+    """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every dependent variable.
 
     They are written to ``into`` where it is given, such as a part of what several blocks fill.
     """
