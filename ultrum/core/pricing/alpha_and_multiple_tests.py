@@ -28,6 +28,13 @@ _FEW: Final = 0.8  # share of the rows below which assets that cost most are nam
 _NEARLY_ALL: Final = 0.9
 
 
+_TITLES: Final = {
+    "exact": "GRS test (Gibbons, Ross and Shanken 1989), H0: all alphas zero",
+    "robust": "Heteroskedasticity-robust Wald test, H0: all alphas zero (F approximation)",
+    "bootstrap": "HAC Wald test, H0: all alphas zero (block-bootstrap p value)",
+}
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class JointAlphaTest(TextInNotebooks):
     """The test and what it rests on.
@@ -135,8 +142,9 @@ def joint_alpha_test(
     advice = _what_costs_rows(there[complete], frame.columns)
     if rows <= assets + count:
         raise EstimationError(
-            f"{quantity(rows, 'row')} with every asset; {assets} assets and {count} factors need more than "
-            f"{assets + count}. {advice or 'Take a longer sample or fewer assets.'}"
+            f"joint_alpha_test: the GRS test needs T > N + K; {quantity(rows, 'complete period')}, N = "
+            f"{assets} assets, K = "
+            f"{quantity(count, 'factor')}. {advice or 'Use fewer assets or a longer sample.'}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
     df = assets, rows - assets - count
@@ -150,11 +158,16 @@ def joint_alpha_test(
         alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
         p_value = float(scipy.special.fdtrc(*df, statistic))
     if advice and rows < _FEW * complete.sum():
-        warn_user(f"The joint test uses {rows} of {int(complete.sum())} rows, those every asset has. {advice}")
+        warn_user(
+            f"joint_alpha_test uses {rows} of {int(complete.sum())} periods, those that every asset has. {advice}"
+        )
     span = span_of(frame.index[whole])
     lost = int((complete & ~whole).sum())
-    left_out = f"{quantity(lost, 'row')} dropped, incomplete"
-    basis = f"{assets} alphas on {', '.join(names)}, {how}; {rows} rows, {span}; {left_out}"
+    left_out = f"{quantity(lost, 'incomplete period')} dropped"
+    basis = (
+        f"{_TITLES[how]}; {quantity(assets, 'asset')}, factors: {', '.join(names)}; {rows} periods, {span}; "
+        f"{left_out}"
+    )
     named = pd.Series(alphas, frame.columns)
     return JointAlphaTest(statistic, p_value, df, named, rows, dropped, basis)
 

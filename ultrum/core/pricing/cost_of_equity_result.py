@@ -225,8 +225,9 @@ class CostOfEquity(TextInNotebooks):
             return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
         if self.draws is None:
             raise EstimationError(
-                "There are no draws: the betas are not plain ones, such as shrunk betas, or draws=0 was set. "
-                "Take method='t', or plain betas with draws=999."
+                "interval(method='bootstrap'): no bootstrap replications, because the betas are adjusted "
+                "(shrunk) or draws=0. "
+                "Use method='t', or unadjusted betas with draws=999."
             )
         ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
         return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
@@ -269,7 +270,10 @@ class CostOfEquity(TextInNotebooks):
             if max(abs(rate) for rate in inflation) > 0.5:
                 raise UnitError(f"inflation={inflation}: decimals are expected, 0.02 for 2 %.")
             factor = (1.0 + inflation[1]) / (1.0 + inflation[0])
-            basis = f"inflation {100 * inflation[0]:.2f} % here, {100 * inflation[1]:.2f} % there"
+            basis = (
+                f"inflation differential: {100 * inflation[0]:.2f} % home, {100 * inflation[1]:.2f} % foreign "
+                "(relative PPP)"
+            )
         else:
             spot, later = forward or (1.0, 1.0)
             if not (spot > 0 and later > 0):

@@ -115,7 +115,12 @@ def dimson_beta(
     joint = table.covariance[:, 1:, 1:]
     beta = pd.Series(coefficients @ share, table.coefficients.index, name=factor)
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
-    description = f"sum of {factor_lags} lags, the factor and {factor_leads} leads of {factor}, weights {how}"
+    title = "Dimson (1979)" if how == "sum" else "Fowler–Rorke (1983)"
+    description = (
+        f"{title} beta: sum of the coefficients on {quantity(factor_lags, 'lag')}, the contemporaneous "
+        f"{factor} and "
+        f"{quantity(factor_leads, 'lead')}"
+    )
     basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(
         beta,
@@ -195,7 +200,10 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
         error = np.sqrt((off**2 * fall**2).sum(axis=0)) / below
     names = pd.Index(panel.excess.names)
     shown = pd.DataFrame({"rows below": counts}, names)
-    basis = f"rows in which {factor} is below the risk-free rate; sandwich errors"
+    basis = (
+        f"Downside beta (Bawa and Lindenberg 1977) on periods in which {factor} is below the risk-free rate; "
+        "heteroskedasticity-robust standard errors"
+    )
     return OneBeta(
         pd.Series(beta, names, name=factor),
         pd.Series(error, names),

@@ -140,8 +140,9 @@ def instrumented_premia(
     for name, correlation in zip(names, stage.to_numpy(dtype=np.float64), strict=True):
         if correlation < _WEAK:
             warn_user(
-                f"{name}: betas of odd and even months are correlated by {correlation:.2f} over the assets; the "
-                "instruments are weak, and its premium is not reliable. Use portfolios, or a longer window."
+                f"Weak instruments for {name}: odd- and even-month betas correlate {correlation:.2f} across "
+                "assets, so its risk "
+                "premium is unreliable. Use portfolios or a longer window."
             )
     span = span_of(panel.assets.index[kept])
     words = "full-sample" if beta_sample == "full" else f"{window}-period"

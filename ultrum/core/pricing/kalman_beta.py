@@ -225,7 +225,7 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
         alpha=pd.Series(flat["alpha"], names),
         sigma=pd.Series(flat["sigma"], names),
         nobs=pd.Series(counts, names),
-        basis=f"{factor} beta as a random walk; smoothed; averaged over how fast it moves",
+        basis=f"random-walk beta on {factor}, Kalman smoother, averaged over the signal-to-noise ratio",
     )
 
 

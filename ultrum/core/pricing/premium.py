@@ -159,8 +159,9 @@ def _estimate(
         return compound, pd.Series(slow, values.index)
     if horizon is None or not 0 < horizon * per_year <= rows:
         raise EstimationError(
-            f"horizon={horizon}: a blend needs a horizon in years, no longer than the {rows / per_year:g} "
-            "years of the history."
+            "premium: mean='blend' (Blume) needs horizon= in years, at most the sample length "
+            f"({rows / per_year:g}); got "
+            f"{horizon}."
         )
     share = (rows - horizon * per_year) / (rows - 1.0)
     blended = share * plain + (1.0 - share) * compound

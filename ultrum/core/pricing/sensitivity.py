@@ -108,7 +108,7 @@ class BetaSensitivity(TextInNotebooks):
         words = [
             f"Beta of {self.asset}: {len(beta)} combinations from {beta.min():.2f} to {beta.max():.2f}, median "
             f"{beta.median():.2f}{f', {lost} without an estimate' * (lost > 0)}; {errors_in_words(self.errors)}",
-            f"own choice ({', '.join(map(str, self.chosen.values()))}): "
+            f"base case ({', '.join(map(str, self.chosen.values()))}): "
             + (base if np.isfinite(chosen["beta"]) else f"no estimate, {chosen['note']}"),
         ]
         if self.published is not None:
@@ -226,7 +226,9 @@ def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict
         if choice not in options:
             raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
         if value not in options[choice]:
-            raise EstimationError(f"{choice}='{value}' is not tried; {one_of(value, options[choice])}")
+            raise EstimationError(
+                f"{choice}='{value}' is not among the specifications; {one_of(value, options[choice])}"
+            )
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 
 

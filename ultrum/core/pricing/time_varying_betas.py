@@ -122,7 +122,11 @@ def conditional_beta(
     scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
     still = scale.index[~(scale["deviation"] > 0)]
     if len(still):
-        raise EstimationError(f"{name_list(still)} does not move, so no beta can move with it.")
+        raise EstimationError(
+            f"conditional_beta: {name_list(still)} is constant in the sample, so its coefficient cannot be "
+            "estimated. "
+            "Drop it from conditions=."
+        )
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
     design = pd.DataFrame({**({c: z[c] for c in names} if time_varying_alpha else {}), factor: values, **moving})

@@ -61,13 +61,14 @@ def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Se
     """Refuse misspecification-robust errors where they are not defined."""
     if not constant:
         raise EstimationError(
-            "errors='misspecification' and weighting='gls' are for cross-sections with a constant; "
-            "set constant=True."
+            "two_pass: errors='misspecification' and weighting='gls' need a constant in the cross-sections. Set "
+            "constant=True."
         )
     if data is None:
         raise EstimationError(
-            "errors='misspecification' and weighting='gls' need full-sample betas, no characteristics, more "
-            "periods than assets, and assets with whole histories."
+            "two_pass: errors='misspecification' and weighting='gls' need a balanced panel with more periods "
+            "than assets, "
+            "beta_sample='full' and no characteristics. Change these, or leave errors and weighting out."
         )
     returns = panel.assets.to_numpy(dtype=np.float64)
     some = np.isfinite(returns).any(axis=1) & np.isfinite(panel.factors.loc[:, names]).all(axis=1)
@@ -75,16 +76,15 @@ def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Se
     absent = [a for a in panel.asset_names if not complete[a]]
     if absent:
         raise EstimationError(
-            "errors='misspecification' and weighting='gls' need assets with whole histories; "
-            f"{name_list(absent)} lack periods. "
-            "Align the others alone: align(assets=returns.select([...]), ...)."
+            "two_pass: errors='misspecification' and weighting='gls' need assets with complete histories; "
+            f"{name_list(absent)} lack periods. Align the others alone: align(assets=returns.select([...]), ...)."
         )
 
 
 def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
     """The result with the rank test of its betas; a warning where they do not identify the premia."""
     if data is None:
-        why = "needs some assets with whole histories, and more periods than assets"
+        why = "needs some assets with complete histories, and more periods than assets"
         return replace(fit, basis=f"{fit.basis}; identification not tested: that {why}")
     test = rank_test(data.returns, data.factors)
     factors = list(fit.premia.index[-data.factors.shape[1] :])
@@ -96,13 +96,13 @@ def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> Two
         test.df,
         test.p_value,
         f"weakest in {main}{some}",
-        "betas do not identify every premium",
+        "at least one risk premium is not identified",
     )
     if test.p_value > WEAK:
         warn_user(
-            f"The betas hardly differ between assets for some combination of factors, mostly {main} "
-            f"(rank test {p_equals(test.p_value)}): its premium is not identified, and t values mislead. "
-            "Leave the factor out, or read robust_sets()."
+            f"Weak factor: the betas on {main} hardly differ across assets, so its risk premium is not "
+            "identified and t "
+            f"statistics mislead (rank test {p_equals(test.p_value)}). Drop the factor, or read robust_sets()."
         )
     return replace(fit, identification=result, balanced=data)
 

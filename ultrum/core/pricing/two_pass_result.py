@@ -248,19 +248,19 @@ class TwoPass(TableInNotebooks):
         >>> import ultrum as ul
         >>> made = ul.two_pass(ul.practice.panel(), ["market"])
         >>> print(made.identification_in_words())
-        Rank test of the betas: F(19, 231) = 2.71, p < 0.001; the betas identify the premia (weakest in market; 20
-        of 23 assets, those with all 251 periods).
+        Rank test of the betas (H0: (1, β) has reduced rank): F(19, 231) = 2.71, p < 0.001; rejected, so the risk
+        premia are identified (weakest in market; 20 of 23 assets, those with all 251 periods).
         """
         test = self.identification
         if test is None:
             return ""
         verdict = (
-            "the betas do not identify every premium, and t values mislead"
+            "not rejected, so at least one risk premium is not identified"
             if test.p_value > WEAK
-            else "the betas identify the premia"
+            else "rejected, so the risk premia are identified"
         )
         statistic = f"{test.distribution} = {test.statistic:.4g}, {p_equals(test.p_value)}"
-        return f"Rank test of the betas: {statistic}; {verdict} ({test.note})."
+        return f"Rank test of the betas (H0: (1, β) has reduced rank): {statistic}; {verdict} ({test.note})."
 
 
 def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:

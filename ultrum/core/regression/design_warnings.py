@@ -7,6 +7,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.least_squares import condition_number, inflation
@@ -37,8 +38,10 @@ def warn_of_copies(design: pd.DataFrame) -> None:
     if inflated[worst] <= _STRONG:
         return  # columns at a high level with little movement of their own; medians are taken from them
     warn_user(
-        f"{factors[worst]} is nearly a combination of the other factors: condition number {condition:.3g}, "
-        f"variance inflation {inflated[worst]:.3g}. Its coefficient and error are unreliable; leave one out."
+        f"Multicollinearity: {factors[worst]} is near-collinear with the other factors (VIF "
+        f"{inflated[worst]:.3g}, "
+        f"condition number {condition:.3g}), so its coefficient and standard error are unreliable. Drop one of "
+        "them."
     )
 
 
@@ -52,12 +55,10 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
         whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
         p_of_response, persistent = trending_levels(values[whole], regressors[whole])
         if persistent:
-            others = ", ".join(f"{right.columns[k]} ({p:.2f})" for k, p in persistent.items())
+            others = ", ".join(f"{right.columns[k]} (p = {p:.2f})" for k, p in persistent.items())
             warn_user(
-                f"{name} ({p_of_response:.2f}) and {others} look non-stationary: in parentheses the "
-                "Dickey–Fuller p of "
-                "a unit root, not rejected at 5 %. R² and t values of one on the other are not meaningful; take "
-                "growth or differences first."
+                f"Possible spurious regression: a unit root is not rejected at the 5 % level in {name} (ADF p = "
+                f"{p_of_response:.2f}) and {others}. Use growth rates or first differences."
             )
 
 
@@ -75,8 +76,11 @@ def warn_of_exact_fits(table: BetaTable) -> None:
     if exact:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
-            f"{', '.join(map(str, exact[:_NAMED]))}{more}: the regressors fit every row exactly, so errors and "
-            "t values are those of rounding. Is the dependent variable made of the regressors, or constant?"
+            f"{', '.join(map(str, exact[:_NAMED]))}{more}: perfect fit (residuals are rounding error), so "
+            "standard errors and "
+            "t statistics are meaningless. Check whether the dependent variable is constant or an exact "
+            "combination of "
+            "the regressors."
         )
 
 
@@ -91,17 +95,19 @@ def refuse_exact_fit(fit: Fit) -> None:
     size = float(np.sqrt(np.mean(fit.response.to_numpy(dtype=np.float64) ** 2)))
     if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
-            f"{fit.name}: the regressors fit every row exactly, so there are no residuals to test. "
-            "Is the dependent variable made of the regressors, or constant?"
+            f"{fit.name}: perfect fit (residuals are rounding error), so there are no residuals to test. Check "
+            "whether "
+            "the dependent variable is constant or an exact combination of the regressors."
         )
 
 
-def warn_of_few_clusters(fewest: int, advice: str = "Take errors='cr3', or test with wild_cluster_test.") -> None:
+def warn_of_few_clusters(fewest: int, advice: str = "Use errors='cr3' or wild_cluster_test.") -> None:
     """Warn where clusters are so few that errors by cluster are too small (Cameron and Miller 2015)."""
     if 1 < fewest < _FEW_CLUSTERS:
         warn_user(
-            f"There are {fewest} clusters; with fewer than {_FEW_CLUSTERS} errors by cluster are too small. "
-            + advice
+            f"Only {quantity(fewest, 'cluster')}: with fewer than {_FEW_CLUSTERS}, clustered standard errors "
+            "are biased "
+            "downwards. " + advice
         )
 
 
@@ -115,6 +121,7 @@ def warn_of_few_treatments(design: pd.DataFrame, groups: pd.DataFrame) -> None:
         counts = values.first().value_counts()
         if len(counts) == 2 and counts.min() <= _FEW_TREATED:
             warn_user(
-                f"{name} differs in {counts.min()} of {counts.sum()} clusters; with so few, neither errors by "
-                "cluster nor their bootstrap can be relied on (MacKinnon and Webb 2017)."
+                f"{name} differs in {counts.min()} of {counts.sum()} clusters; with so few, neither clustered "
+                "standard errors nor "
+                "their bootstrap are reliable (MacKinnon and Webb 2017)."
             )

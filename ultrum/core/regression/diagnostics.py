@@ -121,7 +121,8 @@ class Diagnosis(TableInNotebooks):
         count = len(self._tests)
         some = 100.0 * (1.0 - (1.0 - _LEVEL) ** count)
         return (
-            f"Rejections at the 5 % level: {len(self.rejections)} of {count} tests; {self.expected_rejections:.2g} "
+            f"Rejections at the 5 % level: {len(self.rejections)} of {count} tests; "
+            f"{self.expected_rejections:.2g} "
             f"expected under correct specification ({some:.0f} % chance of at least one if the tests were "
             "independent)."
         )
@@ -345,7 +346,8 @@ def _normality(residuals: Floats) -> Finding:
         "Jarque–Bera normality test",
         statistic,
         2,
-        f"Normality rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}). OLS stays consistent; exact "
+        f"Normality rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}). OLS stays consistent; "
+        "exact "
         "t and F inference in small samples is approximate.",
         f"Normality not rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}).",
     )
@@ -405,7 +407,8 @@ def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
                 "Equal coefficients in both subsamples not rejected.",
             ),
             "sup-f": (
-                f"Structural break, most likely {test.note}. Estimate subsamples, or a rolling or state-space beta.",
+                f"Structural break, most likely {test.note}. Estimate subsamples, or a rolling or state-space "
+                "beta.",
                 "No evidence of a break at an unknown date.",
             ),
             "cusum": (
@@ -414,8 +417,8 @@ def _breaks(fit: Fit, draws: int, seed: int) -> Iterator[Finding]:
             ),
         }[how]
         meaning = rejected if test.p_value < _LEVEL else not_rejected
-        label = f"{label}, break at {date}" if date else label
-        yield Finding(key, label, test.statistic, test.distribution, test.p_value, meaning)
+        dated = f"{label}, break at {date}" if date else label
+        yield Finding(key, dated, test.statistic, test.distribution, test.p_value, meaning)
 
 
 def _copies(fit: Fit) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Final, ClassVar
+from typing import Any, ClassVar, Final
 
 import numpy as np
 import pandas as pd
@@ -318,7 +318,8 @@ class Fit(CoefficientInference, TableInNotebooks):
             if below < 1:
                 raise EstimationError(
                     f"fit.test: a joint test of {count} restrictions with errors='{self.errors}' needs more than "
-                    f"{count} degrees of freedom; this sample gives {self.df:g}. Use errors='hac' or a longer sample."
+                    f"{count} degrees of freedom; this sample gives {self.df:g}. Use errors='hac' or a longer "
+                    "sample."
                 )
             statistic *= below / self.df
         return TestResult.of_f(statistic, count, below, hypothesis=hypothesis)

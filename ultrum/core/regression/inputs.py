@@ -39,7 +39,9 @@ def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
     except (TypeError, ValueError) as error:
         raise EstimationError(f"{stem} is not an array of numbers: {error}.") from error
     if block.ndim not in (1, 2):
-        raise EstimationError(f"{stem} has {block.ndim} dimensions; rows, or rows and columns.")
+        raise EstimationError(
+            f"{stem} has {block.ndim} dimensions; expected a 1-D or 2-D array (observations × variables)."
+        )
     single = block.ndim == 1
     block = block[:, None] if single else block
     names = [f"{stem}{i + 1}" for i in range(block.shape[1])]

@@ -150,8 +150,9 @@ def panel_regress(
         raise EstimationError(f"No condition {name_list(absent)}; the panel has: {choices(panel.conditions)}.")
     if "period" in effects and (common or conditions):
         raise EstimationError(
-            f"{', '.join([*common, *conditions])}: the same for all assets in a period, so effects of the period "
-            "absorb it. Take effects='asset', or give characteristics."
+            f"panel_regress: {', '.join([*common, *conditions])} is identical across assets in each period and "
+            "is collinear "
+            "with the period fixed effects. Use effects='asset', or give characteristics."
         )
     names, y, X, codes, missing = _stack_panel(panel, common, list(conditions), dict(characteristics or {}))
     groups = [codes[:, WAYS.index(way)] for way in effects]
@@ -164,7 +165,7 @@ def panel_regress(
     ways = np.column_stack([codes[:, WAYS.index(way)] for way in clusters])
     fewest = smallest_count(ways)
     if fewest < 2:
-        raise EstimationError("All rows are in one cluster, whose errors have no estimate.")
+        raise EstimationError("Clustered standard errors need at least 2 clusters; all observations are in one.")
     warn_of_few_clusters(fewest, _FEW)
     index = pd.Index(names)
     rss = float(np.sum(solution.residuals**2))
@@ -207,7 +208,7 @@ def _stack_panel(
             raise EstimationError(f"The characteristic {name} shares no row and asset with the panel.")
         columns.append(fitted.to_numpy(dtype=np.float64).ravel())
     if not columns:
-        raise EstimationError("Nothing to explain returns by; name factors, conditions or characteristics.")
+        raise EstimationError("panel_regress: no regressors. Pass factors=, conditions= or characteristics=.")
     codes = np.column_stack([np.tile(np.arange(assets), periods), np.repeat(np.arange(periods), assets)])
     X, y = np.column_stack(columns), returns.ravel()
     used = np.isfinite(y) & np.isfinite(X).all(axis=1)
@@ -243,7 +244,9 @@ def _refuse_collinear(X: Floats, names: list[str], effects: tuple[str, ...]) -> 
     gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
     if gone:
         raise EstimationError(
-            f"Effects of {' and '.join(effects)} absorb {name_list(gone)}; leave out one of them."
+            f"panel_regress: {name_list(gone)} is collinear with the {' and '.join(effects)} fixed effects. "
+            "Drop it, or use one "
+            "kind of effects."
         )
 
 

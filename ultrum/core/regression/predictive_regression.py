@@ -403,7 +403,9 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
     low, high = (int(starts[longest]), int(stops[longest])) if len(starts) else (0, 0)
     if high - low < _FEWEST:
         raise EstimationError(
-            f"{high - low} returns in a row follow a period with every predictor; {_FEWEST} are needed."
+            f"predictive_regression: {quantity(high - low, 'consecutive observation')} with all lagged "
+            f"predictors; {_FEWEST} are "
+            "needed. Use a longer sample without gaps."
         )
     lost = int(follows.sum()) - (high - low)
     if lost:

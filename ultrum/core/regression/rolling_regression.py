@@ -498,5 +498,7 @@ def _decay(half_life: float | None, widest: int) -> Floats | None:
     if half_life is None:
         return None
     if not half_life > 0:
-        raise EstimationError(f"half_life={half_life}: a positive number of periods.")
+        raise EstimationError(
+            f"rolling_regress: half_life must be a positive number of periods; got {half_life}."
+        )
     return np.asarray(0.5 ** (np.arange(widest - 1, -1, -1) / half_life))

@@ -383,8 +383,9 @@ def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: 
     """F of equal coefficients before and from one row, for each column."""
     if not estimable_cuts(X, np.array([cut]))[0]:
         raise EstimationError(
-            f"A coefficient cannot be estimated before or from {period_label(index[cut])}: a regressor is "
-            "constant there, or a combination of others. Choose another date, or leave out that regressor."
+            f"break_test: at {period_label(index[cut])} one subsample has a constant or collinear regressor. "
+            "Choose another "
+            "date, or drop that regressor."
         )
     parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
     rows, terms = X.shape
@@ -489,7 +490,11 @@ def _cusum(fit: Fit) -> BreakTest:
     ahead = _recursive_residuals(X, y)
     free = len(ahead)
     if free < 5:
-        raise EstimationError(f"{fit.name}: {free} recursive residuals are too few for a cumulated sum.")
+        raise EstimationError(
+            f"break_test(how='cusum'): {fit.name} gives {quantity(free, 'recursive residual')}, too few for a "
+            "CUSUM test. Use "
+            "a longer sample."
+        )
     path = np.cumsum(ahead) / np.sqrt(ahead @ ahead / free)
     slope = 1.0 + 2.0 * np.arange(1, free + 1) / free
     reach = np.abs(path) / (np.sqrt(free) * slope)

@@ -139,8 +139,9 @@ def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints)
     nothing = np.flatnonzero(prices.block[rows, columns] == 0)
     if len(nothing):
         raise UnitError(
-            f"{prices.names[columns[nothing[0]]]}: a dividend falls after the last price, where the final "
-            "payment is 0. Make it part of the final payment."
+            f"adjust_prices: {prices.names[columns[nothing[0]]]} pays a dividend after its last price, but its "
+            "final payment "
+            "is 0. Add the dividend to its final payment."
         )
 
 

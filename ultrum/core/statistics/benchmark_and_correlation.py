@@ -104,7 +104,9 @@ def compare_to_benchmark(
     both = levels.dropna()
     if len(both) < 3:
         raise AlignmentError(
-            f"{x.name} ({span_of(x.index)}) and {benchmark.name} ({span_of(benchmark.index)}) share too little."
+            f"compare_to_benchmark: {x.name} ({span_of(x.index)}) and {benchmark.name} "
+            f"({span_of(benchmark.index)}) overlap "
+            "in fewer than 3 periods. Use series that cover the same span."
         )
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
     rows, end, torn = _spans(both, x, horizons, on or "", holes)

@@ -122,9 +122,10 @@ def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str)
     whole = np.isfinite(to_come)
     if not (whole & holds).any() or (whole & ~holds).sum() < 2:
         raise AlignmentError(
-            f"{name}: over {quantity(count, 'period')} the condition holds at {int((whole & holds).sum())} "
-            f"of {quantity(int(whole.sum()), 'date')} with a "
-            "whole horizon; there is nothing to compare."
+            f"forward_returns: with a horizon of {quantity(count, 'period')} the condition of {name} holds on "
+            f"{int((whole & holds).sum())} of {quantity(int(whole.sum()), 'date')}, so there is no conditional "
+            "mean. "
+            "Use a shorter horizon or a weaker condition."
         )
     slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
     after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
@@ -224,15 +225,16 @@ def momentum(
     whole = np.flatnonzero(average.notna().any(axis=1))
     if not len(whole):
         raise AlignmentError(
-            f"No period has {', '.join(horizons)} behind it; the series run {span_of(table.index)}."
+            f"momentum: no date has {' or '.join(horizons)} of earlier returns (sample {span_of(table.index)}). "
+            "Use shorter horizons or a longer sample."
         )
     last = table.index[whole[-1]]
     shown = pd.DataFrame({h: frame.loc[last] for h, frame in by_horizon.items()})
     shown = shown.assign(average=average.loc[last], rank=ranks.loc[last]).sort_values("rank")
-    skipped = f", the last {skip} left out" if skip else ""
+    skipped = f", skip period {skip}" if skip else ""
     return Momentum(
         shown,
-        f"past returns at {period_label(last)}{skipped}; decimals",
+        f"momentum (cumulative past returns) at {period_label(last)}{skipped}; decimals",
         by_horizon,
         average,
         ranks,
@@ -252,8 +254,12 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
         width = periods_in(horizon, table.frequency)
         ago = periods_in(skip, table.frequency) if skip else 0
         if ago >= width:
-            left = f"skip={skip} leaves nothing of {horizon}" if skip else f"the horizon {horizon} is empty"
-            raise FrequencyError(f"momentum: {left}.")
+            left = (
+                f"skip='{skip}' is not shorter than the horizon '{horizon}'"
+                if skip
+                else f"the horizon {horizon} is empty"
+            )
+            raise FrequencyError(f"momentum: {left}. Use a shorter skip or a longer horizon.")
         start, end = row_at(ordinals, ordinals - width), row_at(ordinals, ordinals - ago)
     if priced:
         levels = table.block

@@ -44,7 +44,9 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """
     count = int(over) if str(over).isdigit() else periods_in(str(over), x.frequency)
     if count < 1:
-        raise FrequencyError(f"A lag of {quantity(count, 'period')} would bring the future in; take at least 1.")
+        raise FrequencyError(
+            f"lag: over={count} would use contemporaneous or future values (look-ahead). Set over to 1 or more."
+        )
     if x.frequency.code in "HN":
         raise FrequencyError("Intraday series are not lagged by periods; convert them to days.")
     index = x.frequency.index(x.ordinals + count)

@@ -262,7 +262,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     chosen = table["own"].to_numpy(dtype=bool)
     ax.scatter(x[~chosen], table["beta"][~chosen], s=22, color=TIDE, zorder=3)
     ax.scatter(x[chosen], table["beta"][chosen], s=60, color=LANTERN, zorder=4, marker="D")
-    _say(ax, x[chosen], table["beta"][chosen], f"own choice {decimals(result.base_case['beta'])}")
+    _say(ax, x[chosen], table["beta"][chosen], f"base case {decimals(result.base_case['beta'])}")
     if result.published is not None:
         ax.axhline(result.published, color=INK, linewidth=1.2, linestyle=(0, (5, 3)))
         ax.annotate(

@@ -222,7 +222,7 @@ def jackknife_covariance(X: Floats, influence: Floats, residuals: Floats, codes:
     """
     groups = len(np.unique(codes[:, 0]))
     if groups < 2:
-        raise EstimationError("All rows are in one cluster; errors by cluster need two or more.")
+        raise EstimationError("Clustered standard errors need at least 2 clusters; all observations are in one.")
     place = np.unique(codes[:, 0], return_inverse=True)[1]
     moves = np.empty((groups, X.shape[1], residuals.shape[1]))
     for group, rows, pull in _pulls(X, influence, place):
@@ -247,8 +247,9 @@ def _pulls(X: Floats, influence: Floats, place: Ints) -> Iterator[tuple[int, Boo
         slack = np.eye(Q.shape[1]) - Q[rows].T @ Q[rows]
         if np.linalg.cond(slack) > _SINGULAR:
             raise EstimationError(
-                f"Without cluster number {group + 1} of {groups} a coefficient cannot be estimated; "
-                "the jackknife needs each cluster to be dispensable."
+                f"errors='cr3': a coefficient is not identified when cluster {group + 1} of {groups} is "
+                "deleted, so the cluster "
+                "jackknife fails. Leave errors out (clustered standard errors), or use wild_cluster_test."
             )
         yield group, rows, back @ np.linalg.solve(slack, Q[rows].T)
 
@@ -263,7 +264,7 @@ def _one_way(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
     labels, place = np.unique(codes, return_inverse=True)
     groups = len(labels)
     if groups < 2:
-        raise EstimationError("All rows are in one cluster; errors by cluster need two or more.")
+        raise EstimationError("Clustered standard errors need at least 2 clusters; all observations are in one.")
     scores = influence.T[:, :, None] * residuals[:, None, :]
     sums = np.zeros((groups, *scores.shape[1:]))
     np.add.at(sums, place, scores)
