@@ -1,0 +1,77 @@
+"""Names of the release before still work, with a warning, and give what the new names give."""
+
+import unittest
+import warnings
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+
+PANEL = ul.practice.panel()
+RATE = ul.TimeSeries.from_pandas(pd.Series([1.0, -1, -2, 1], pd.period_range("2024-01", periods=4, freq="M")), measure="rate")
+
+
+def column(table, old, new):
+    return lambda: table()[old], lambda: table()[new]
+
+
+def risk():
+    return ul.risk_return(PANEL.assets[["BRTW"]], risk_free=PANEL.rate).table
+
+
+def influence():
+    return ul.factor_betas(PANEL, ["market"]).fit("BRTW").influence()
+
+
+def betas():
+    return ul.kalman_beta(PANEL.select(["BRTW"]) if hasattr(PANEL, "select") else PANEL)
+
+
+EARLIER = {
+    "excess_per_risk": column(risk, "excess_per_risk", "sharpe_ratio"),
+    "error": column(risk, "error", "sharpe_se"),
+    "deviation": column(risk, "deviation", "std"),
+    "drawdown": column(risk, "drawdown", "max_drawdown"),
+    "depth": column(lambda: ul.spells(RATE, "below zero"), "depth", "extreme_distance"),
+    "deepest": column(lambda: ul.spells(RATE, "below zero"), "deepest", "extreme_date"),
+    "fall": column(lambda: ul.drawdowns(PANEL.assets[["BRTW"]]).table, ["fall"], ["periods_to_trough"]),
+    "shift": column(influence, "shift", "dffits"),
+    "cook": column(influence, "cook", "cooks_distance"),
+    "how='deviation'": (lambda: ul.rolling(RATE, 2, how="deviation").values, lambda: ul.rolling(RATE, 2, how="std").values),
+    "known": (lambda: betas().known, lambda: betas().filtered),
+    "movement": (lambda: betas().movement, lambda: betas().state_sd),
+    "build_up": (lambda: pd.Series(ul.figures.build_up.__name__), lambda: pd.Series(ul.figures.cost_components.__name__)),
+    "alarms": (lambda: pd.Series(diagnosis().alarms), lambda: pd.Series(diagnosis().rejections)),
+}
+
+
+def diagnosis():
+    return ul.diagnose(ul.factor_betas(PANEL, ["market"]).fit("BRTW"), draws=19)
+
+
+class EarlierNames(unittest.TestCase):
+    def test_each_warns_and_gives_the_same(self):
+        for name, (old, new) in EARLIER.items():
+            with self.subTest(name), warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                wanted = new()
+                with self.assertWarns(DeprecationWarning) as caught:
+                    given = old()
+                self.assertEqual(caught.filename, __file__, "the warning is at the user's line")
+                np.testing.assert_array_equal(np.asarray(given), np.asarray(wanted))
+
+    def test_arguments_and_values(self):
+        world = ul.practice.world()
+        self.assertIsNotNone(world)
+        with self.assertWarnsRegex(DeprecationWarning, "time_varying_alpha"), self.assertRaises(ul.UltrumError):
+            ul.conditional_beta(PANEL, ["no such condition"], alpha_moves=True)
+        study = ul.Study.load(ul.practice.demo_study())
+        text = study.to_toml() if hasattr(study, "to_toml") else ""
+        self.assertNotIn("build-up", text)
+        with self.assertWarnsRegex(DeprecationWarning, "'components'"):
+            ul.Study.parse((ul.practice.demo_study()).read_text().replace('"components"', '"build-up"'))
+
+
+if __name__ == "__main__":
+    unittest.main()
