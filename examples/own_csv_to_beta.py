@@ -13,14 +13,14 @@ market = draw.normal(0.0004, 0.01, len(days))
 close = 100 * np.exp(np.cumsum(1.2 * market + draw.normal(0, 0.012, len(days))))
 pd.DataFrame({"Adj Close": close}, days).round(2).rename_axis("Date").to_csv("KELP.csv")
 month = 100 * (np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1)
-table = pd.DataFrame({"Mkt-RF": month - 0.15, "RF": 0.15}).round(2).rename_axis("month")
+table = pd.DataFrame({"market": month - 0.15, "RF": 0.15}).round(2).rename_axis("month")
 Path("factors.csv").write_text(f"Returns in percent a month.\n\n{table.to_csv()}")
 
 prices = ul.read_series("KELP.csv").series["Adj Close"].with_metadata(name="KELP")
 factors = ul.read_series("factors.csv", measure="return").series
 panel = ul.align(
     assets=ul.returns(prices, frequency="M").as_table(),
-    factors=factors["Mkt-RF"].with_metadata(excess_of="RF"),
+    factors=factors["market"].with_metadata(excess_of="RF"),
     risk_free=factors["RF"],
 )
 fit = ul.factor_betas(panel).fit("KELP")

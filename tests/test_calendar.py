@@ -242,7 +242,7 @@ class Delisting(Scratch):
         with self.refused(UnitError, "−100 %"):
             ul.returns(table, final_payments=lost, kind="log", check=False)
         after = pd.DataFrame({"asset": ["A"], "date": ["2024-04-01"], "amount": [2.0]})
-        with self.refused(UnitError, "A", "after the last price", "part of the final payment"):
+        with self.refused(UnitError, "A", "after its last price", "Add the dividend to its final payment"):
             ul.returns(table, dividends=after, final_payments=lost, check=False)
         holed = ul.SeriesTable(close.assign(A=close["A"].where(close.index != days[20], 0.0)), table.metadata)
         for payment in (paid, lost):  # a price of 0 in between is wrong whatever is paid at the end

@@ -265,8 +265,8 @@ class Commands(OnPractice):
             "Jarque",
             "2004*",
             "2017",
-            "* part of a year",
-            "shoulders",
+            "* incomplete year",
+            "|z| (SDs from mean)",
         ):
             self.assertIn(words, one.stdout + one.stderr)
         self.assertEqual((self.folder / "g.png").read_bytes()[:4], b"\x89PNG")

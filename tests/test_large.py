@@ -95,7 +95,7 @@ class Large(Scratch):
             np.testing.assert_allclose(got.premia, want.premia, rtol=1e-9)
             np.testing.assert_allclose(got.errors["newey_west"], want.errors["newey_west"], rtol=1e-9)
             pd.testing.assert_frame_equal(got.pricing, want.pricing, rtol=1e-8, check_dtype=False)
-        self.assertIn("errors of the betas are not in them", ul.two_pass(disk).basis)
+        self.assertIn("estimation error in the betas ignored", ul.two_pass(disk).basis)
         self.assertEqual(ul.two_pass(disk, errors="fama_macbeth").kind, "fama_macbeth")
         for asked in ({"errors": "misspecification"}, {"weighting": "gls"}):
             with self.assertRaisesRegex(EstimationError, "panel in memory"):

@@ -97,7 +97,7 @@ class Cost(Scratch):
             ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=3.0)
         with self.refused(UnitError, "500 % per year"):
             ul.cost_of_equity(table, premia={"market": 5.0}, risk_free=0.03)
-        with self.refused(UnitError, "over a rate"):
+        with self.refused(UnitError, "not an excess return"):
             ul.premium(self.market.with_metadata(excess_of=""))
 
 
@@ -140,7 +140,7 @@ class OtherBetas(Scratch):
         np.testing.assert_allclose(made, at + slope * late.coefficients["market"], rtol=1e-9)
         said = ul.shrink_betas(late, how="blume", line=(0.343, 0.677)).coefficients["market"]
         np.testing.assert_allclose(said, 0.343 + 0.677 * late.coefficients["market"])
-        with self.refused(ul.UltrumError, "earlier table"):
+        with self.refused(ul.UltrumError, "earlier beta table"):
             ul.shrink_betas(late, how="blume")
 
     def test_lagged_beta_and_its_joint_error(self):
@@ -162,7 +162,7 @@ class OtherBetas(Scratch):
         true = ul.practice.truth().one_factor["NTSH"]  # the thin trader
         hac = ul.dimson_beta(self.panel)
         self.assertLess(abs(hac.beta["NTSH"] - true), 2 * hac.standard_error["NTSH"])
-        with self.refused(ul.UltrumError, "as many leads as lags"):
+        with self.refused(ul.UltrumError, "factor_lags equal to factor_leads"):
             ul.dimson_beta(self.panel, factor_lags=1, factor_leads=0, how="fowler-rorke")
 
     def test_downside_beta_by_its_formula(self):
@@ -178,9 +178,9 @@ class OtherBetas(Scratch):
         b = pd.Series([0.8, 1.4])
         again = ul.relever(ul.unlever(b, 0.7, 0.25, debt_beta=0.1), 0.7, 0.25, debt_beta=0.1)
         np.testing.assert_allclose(again, b, rtol=1e-15)
-        with self.refused(ul.UltrumError, "divide percent by 100"):
+        with self.refused(ul.UltrumError, "Divide percent by 100"):
             ul.unlever(1.0, 0.5, 25)
-        with self.refused(ul.UltrumError, "below zero"):
+        with self.refused(ul.UltrumError, "negative"):
             ul.relever(1.0, -0.5)
 
 
@@ -225,9 +225,11 @@ class JointAlpha(Scratch):
         self.assertAlmostEqual(np.mean(np.array(p) < 0.05), 0.05, delta=0.033)  # three standard errors
         with self.refused(ul.UltrumError, "No factor"):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
-        with self.assertWarnsRegex(ul.DataWarning, r"62 of 252 rows.*LMPB \(150 rows\).*251 rows .* 20 assets"):
+        with self.assertWarnsRegex(
+            ul.DataWarning, r"62 of 252 periods.*LMPB \(150 rows\).*251 rows .* 20 assets"
+        ):
             ul.joint_alpha_test(ul.practice.panel(), ["market"])
-        with self.refused(ul.UltrumError, "need more than", "fewer assets"):
+        with self.refused(ul.UltrumError, "T > N + K", "fewer assets"):
             ul.joint_alpha_test(ul.practice.panel().sample("2012-06", "2014-05"))
 
 
@@ -255,7 +257,7 @@ class Premia(Scratch):
         blend = ul.premium(self.market, mean="blend", horizon=5, risk_free=self.rate)
         plain = ul.premium(self.market)
         self.assertAlmostEqual(blend.value, (180 * plain.value + 59 * grown) / 239, 12)
-        with self.refused(EstimationError, "horizon=None"):
+        with self.refused(EstimationError, "got None"):
             ul.premium(self.market, mean="blend")
 
     def test_joint_variance_equals_that_of_the_sum_of_histories(self):
@@ -373,7 +375,7 @@ class Peers(Scratch):
         self.assertAlmostEqual(middle.asset_beta, np.median(b / (1 + debt)), 12)
         whole = ul.industry_betas(table, dict.fromkeys(names, "power"), debt_to_equity=debt)
         self.assertAlmostEqual(whole.loc["power", "beta"], middle.asset_beta, 12)
-        with self.refused(EstimationError, "WKFN", "debt over equity"):
+        with self.refused(EstimationError, "WKFN", "D/E"):
             ul.peer_beta(table, names, debt_to_equity=debt[:3])
         with self.refused(EstimationError, "needs values"):
             ul.peer_beta(table, names, debt_to_equity=debt, how="value")
@@ -423,14 +425,13 @@ class Factors(Scratch):
         fit = ul.factor_betas(panel).fit("BRTW")
         text = fit.in_words()
         low, high = fit.interval().loc["market"]
-        self.assertIn(f"confidence {low:.2f} to {high:.2f}", text)
+        self.assertIn(f"CI {low:.2f} to {high:.2f}", text)
         self.assertIn("size is 1 % higher, BRTW is 0.40 % lower", text)
-        self.assertIn("Rows not used: 1 missing dependent variable", text)
-        self.assertEqual(len(text.splitlines()), 10)
+        self.assertEqual(len(text.splitlines()), 9)
         rng = np.random.default_rng(0)
         x = pd.Series(rng.normal(0, 0.1, 12), name="x")
         noisy = ul.regress(pd.Series(rng.normal(0, 1, 12)), x)
-        self.assertIn("both zero and one are inside", noisy.in_words())
+        self.assertIn("which includes 0 and 1", noisy.in_words())
 
 
 class Sensitivity(Scratch):
@@ -460,7 +461,7 @@ class Sensitivity(Scratch):
         self.assertEqual(cell.loc[("P3Y", "Q", "none", "ols"), "rows"], 12)
         self.assertEqual(got.base_case["frequency"], "Q")
         self.assertIn("published 0.90", repr(got))
-        with self.refused(EstimationError, "market='ALL' is not tried", "index"):
+        with self.refused(EstimationError, "market='ALL' is not among the specifications", "index"):
             ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"})
         with self.refused(EstimationError, "adjustment 'bayes'"):
             ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, adjustments=["bayes"])
@@ -478,7 +479,7 @@ class Tables(Scratch):
         beta, error = one.coefficients["market"], one.standard_errors["market"]
         self.assertIn(f"{beta:.3f}***", text)
         self.assertIn(f"({error:.3f})", text)
-        self.assertIn("Newey–West (4 lags)", text)
+        self.assertIn("Newey–West (HAC) (4 lags)", text)
         self.assertIn("2004-02 to 2024-12", text)
         self.assertIn("one\\|\\_&lt;b>", table.to_markdown())
         self.assertIn("one|_&lt;b&gt;", table.to_html())

@@ -66,7 +66,7 @@ class Whole(OnPractice):
         self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})
         self.exports(result)
         page = found["report"].read_text()
-        for words in ("Models side by side", "Are all alphas zero?", "What could be wrong", "Premia of exposures",
+        for words in ("Model comparison", "Joint test of zero alphas (GRS)", "What could be wrong", "Premia of exposures",
                       "Peers", "What the beta owes to choices", "the licence ends in 2031", "└ "):  # fmt: skip
             self.assertIn(words, page)
         self.lines_to_explore(page, result)

@@ -110,8 +110,9 @@ class Conservation(unittest.TestCase):
         X = t.raw["market"].assign(other=rng.normal(size=96)).iloc[:-7]
         X.iloc[[10, 30], 0], X.iloc[[30, 40], 1] = np.nan, np.nan
         table = ul.regress(y, X)
-        np.testing.assert_array_equal(table.nobs + table.dropped.sum(axis=1), len(y))
-        np.testing.assert_array_equal(table.nobs + table.observations_dropped, y.notna().sum())
+        history = [len(y.loc[c.first_valid_index() : c.last_valid_index()]) for _, c in y.items()]
+        np.testing.assert_array_equal(table.nobs + table.dropped.sum(axis=1), history)
+        np.testing.assert_array_equal(table.observations_dropped, table.dropped.sum(axis=1))
         self.assertEqual(
             set(table.dropped),
             {"missing dependent variable", "missing market", "missing other", "missing market and other",

@@ -65,14 +65,14 @@ _CHOICES: Final = (
 _EXAMPLES: Final = "\b\n" + "\n".join(
     (
         "ultrum estimate KELP.csv --factors factors.csv",
-        "ultrum estimate prices.csv --factors factors.csv --factor SMB --rolling P5Y --asset KELP",
+        "ultrum estimate prices.csv --factors factors.csv --factor size --rolling P5Y --asset KELP",
         "ultrum estimate KELP.csv --factors factors.csv --cost --premium 5% --save kelp.toml",
     )
 )
 
 
 class RateOrColumn(click.ParamType[str | float]):
-    """A heading, or a rate a year: 0.03 or 3%."""
+    """A heading, or an annual rate: 0.03 or 3%."""
 
     name = "column or rate"
 
@@ -91,7 +91,7 @@ class RateOrColumn(click.ParamType[str | float]):
 
 
 class Share(RateOrColumn):
-    """A rate a year: 0.05 or 5%."""
+    """An annual rate: 0.05 or 5%."""
 
     name = "rate"
 
@@ -135,7 +135,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     "--risk-free",
     type=RateOrColumn(),
     metavar="COLUMN|RATE",
-    help="Column of risk-free returns, or a rate a year: 0.03 or 3%.",
+    help="Column of risk-free returns, or an annual rate: 0.03 or 3%.",
 )
 @click.option(
     "--total-return",
@@ -162,14 +162,14 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     default="",
     callback=_window,
     metavar="WINDOW",
-    help="Also betas of rolling windows: P5Y, or a number of periods.",
+    help="Also rolling-window betas: P5Y, or a number of periods.",
 )
 @click.option("--cost", is_flag=True, help="Also the cost of equity.")
 @click.option(
     "--premium",
     type=Share(),
     metavar="RATE",
-    help="Premium of the market a year; else its history.",
+    help="Annual market risk premium; by default the historical mean of the factor.",
 )
 @click.option("--picture", type=OUTPUT, help="Draw the result into this PNG file.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file.")

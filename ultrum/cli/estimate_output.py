@@ -156,9 +156,9 @@ def decision_rows(study: FileStudy) -> pd.DataFrame:
     rows = [
         {
             "file": address.partition(":")[2] if address.startswith(_OWN) else address,
-            "decided": d.what,
-            "chosen": d.chosen,
-            "because": "" if d.certainty == "sure" else d.certainty,
+            "setting": d.what,
+            "value": d.chosen,
+            "basis": "" if d.certainty == "sure" else d.certainty,
         }
         for address, d in study.decisions
     ]

@@ -61,7 +61,9 @@ def show_table(
         rejected = len(reading.rejected)
         echo(f"{name}: {len(series)} series, {quantity(len(reading.records), 'row')}, {rejected} rejected")
         decisions = [vars(d) for d in reading.decisions]
-        terminal_output.table(pd.DataFrame(decisions)[["what", "chosen", "certainty"]])
+        headings = {"what": "setting", "chosen": "value", "certainty": "confidence"}
+        shown = pd.DataFrame(decisions)[list(headings)].replace({"certainty": {"sure": "certain"}})
+        terminal_output.table(shown.rename(columns=headings))
     else:
         echo(f"{name}: {len(series)} series")
     if series:
@@ -242,7 +244,7 @@ def _show_one(one: TimeSeries) -> None:
         table = calendar_returns(one).table
         partial = table.attrs["partial_years"]
         years = [f"{year}*" if year in partial else str(year) for year in table.index]
-        grid = (100 * table.rename(columns={"year": "year"})).set_axis(years).round(1) + 0.0
+        grid = (100 * table.rename(columns={"year": "annual"})).set_axis(years).round(1) + 0.0
         terminal_output.table(terminal_output.align_decimals(grid, "year", **dict.fromkeys(map(str, grid), 1)))
         if partial:
             echo("* incomplete year")

@@ -38,7 +38,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
     "--risk-free",
     type=RateOrColumn(),
     metavar="COLUMN|RATE",
-    help="Column of risk-free returns, or a rate a year: 0.03 or 3%.",
+    help="Column of risk-free returns, or an annual rate: 0.03 or 3%.",
 )
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")

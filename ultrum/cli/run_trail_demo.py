@@ -318,7 +318,7 @@ def _print_summary(result: StudyResult, summary: dict[str, Any], places: dict[st
     terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
     echo(fit.basis)
     if result.betas.unadjusted is not None:
-        echo(f"used, drawn to the other companies: {_betas_in_words(summary)}")
+        echo(f"Vasicek-adjusted (shrunk to the cross-sectional mean): {_betas_in_words(summary)}")
     for warning in result.warnings:
         terminal_output.warn(f"{warning.subject}: {warning.text}")
     if len(result.specifications) > 1:

@@ -263,9 +263,9 @@ FAILED: Final[ContextVar[click.Command | None]] = ContextVar("failed", default=N
 _FIXES: Final = {
     "price_column": "Name it with --price-column COLUMN.",
     "market": "Name it with --market COLUMN.",
-    "risk_free": "Set --risk-free to the heading of its column, or to a rate a year such as 3%.",
+    "risk_free": "Set --risk-free to the heading of its column, or to an annual rate such as 3%.",
     "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
-    "rate_size": "Set --factor-units, or --risk-free to a rate a year such as 3%.",
+    "rate_size": "Set --factor-units, or --risk-free to an annual rate such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
     "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
     "income": "Leave out --dividends, or name the closing price with --price-column.",

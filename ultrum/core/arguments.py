@@ -234,7 +234,7 @@ def _check_number(function: str, name: str, value: Any) -> None:
     low, high = bounds or (-_LARGEST, _LARGEST)
     if not low <= float(value) <= high:  # nor is it NaN
         least = f"from {low:,} to {high:,}" if bounds else "that is finite and not so large"
-        raise ArgumentError(f"{function}: {name} is {float(value):g}; take a number {least}.")
+        raise ArgumentError(f"{function}: {name} is {float(value):g}; use a number {least}.")
 
 
 def _fit_inside(value: Any, elements: Kinds) -> bool:

@@ -74,7 +74,9 @@ class RenamedColumns(pd.DataFrame):
         if isinstance(key, str):
             key = self._name_now(key)
         elif isinstance(key, list):
-            key = [self._name_now(one) if isinstance(one, str) else one for one in key]
+            key = list(key)
+            for place, name in enumerate(key):
+                key[place] = self._name_now(name) if isinstance(name, str) else name
         return super().__getitem__(key)
 
     def _name_now(self, name: str) -> str:

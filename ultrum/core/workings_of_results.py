@@ -102,14 +102,14 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
     risk_free, value, error : float
         The rate, the cost and its standard error, a year.
     """
-    lines: list[tuple[str, str, str | float]] = [("rate", "risk-free rate a year", float(risk_free))]
+    lines: list[tuple[str, str, str | float]] = [("rate", "annual risk-free rate", float(risk_free))]
     terms, factors = ["rate"], []
     for number, (name, row) in enumerate(parts.iterrows()):
         if np.isfinite(row["beta"]):
             factors.append(row)
             lines += [
                 (f"beta{number}", f"beta on {name}", float(row["beta"])),
-                (f"premium{number}", f"premium of {name} a year", float(row["premium"])),
+                (f"premium{number}", f"annual premium of {name}", float(row["premium"])),
                 (f"part{number}", f"{name}: beta times premium", f"beta{number} * premium{number}"),
             ]
         elif str(name) == "risk-free rate":
@@ -128,7 +128,7 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
         lines = [(n, label, _name_parts(f, parts) if n == "own_error" else f) for n, label, f in lines]
     elif len(factors) > 1:
         note = "The standard error uses the covariances of betas and premia, which are not shown."
-    lines.append(("cost", f"cost of equity of {asset} a year", " + ".join(terms)))
+    lines.append(("cost", f"annual cost of equity of {asset}", " + ".join(terms)))
     return workings_of(f"Cost of equity of {asset}", pd.DataFrame(), {}, lines, expected=value, note=note)
 
 

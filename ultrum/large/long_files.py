@@ -226,7 +226,7 @@ def common_facts(table: SeriesTable) -> dict[str, Any]:
             if getattr(other, name) != getattr(first, name):
                 raise TableError(
                     f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
-                    f"'{getattr(other, name)}'; a long table has one for all. Bring them together first, or "
+                    f"'{getattr(other, name)}'; a long table has one for all; convert them to one first, or "
                     "write two tables."
                 )
     return facts_of(first)

@@ -119,7 +119,7 @@ def _method(result: StudyResult) -> str:
     if not result.panel.frequency.is_dated:
         lines[0] += f"; a price older than five weekdays at the end of a {noun} counts as missing"
     lines.append("Excess returns are simple returns less the risk-free return of the same period")
-    lines.append("Least squares, each company on the rows it has")
+    lines.append("Ordinary least squares, each company on its own observations")
     if result.betas.unadjusted is not None:
         lines.append("The betas that are priced are drawn to those of the other companies (Vasicek 1973)")
     if result.peers is not None:
@@ -261,7 +261,7 @@ def _alphas_in_words(columns: _Columns) -> str:
     return (
         f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
         f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "
-        f"need an alpha of {_percent(few)} % per period to be found four times in five."
+        f"have a minimum detectable alpha of {_percent(few)} % per period (80 % power)."
     )
 
 

@@ -77,22 +77,22 @@ class ModelTable:
         >>> both = {n: ul.factor_betas(panel, list(panel.factors)[:n]) for n in (1, 2)}
         >>> table = ul.model_table({f"{n} factors": betas.fit("BRTW") for n, betas in both.items()})
         >>> print(table.to_text())
-        ────────────────────────────────────────
-                            1 factors  2 factors
-        ────────────────────────────────────────
-        constant                0.003      0.003
-                              (0.004)    (0.004)
-        market                  0.564      0.607
-                              (0.104)    (0.104)
-        size                              −0.365
-                                         (0.238)
-        ────────────────────────────────────────
-        Observations              251        251
-        R²                      0.120      0.130
-        Adjusted R²             0.116      0.123
+        ──────────────────────────────────────────────
+                                  1 factors  2 factors
+        ──────────────────────────────────────────────
+        constant                      0.003      0.003
+                                    (0.004)    (0.004)
+        market                        0.564      0.607
+                                    (0.104)    (0.104)
+        size                                    −0.365
+                                               (0.238)
+        ──────────────────────────────────────────────
+        Observations                    251        251
+        R²                            0.120      0.130
+        Adjusted R²                   0.116      0.123
         Std. error of regression    0.06494    0.06469
-        ────────────────────────────────────────
-        Standard errors in parentheses: Newey–West (4 lags).
+        ──────────────────────────────────────────────
+        Standard errors in parentheses: Newey–West (HAC) (4 lags).
         Sample: BRTW, 2004-02 to 2024-12.
         """
         rows = [("", self.head), *self.body, *self.tail]

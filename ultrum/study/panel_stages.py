@@ -156,7 +156,7 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
         if not total:
             raise StudyError(
                 f"The factor '{name}' is taken to be in excess of a risk-free rate. Set [panel] risk_free to its "
-                f"address or a rate a year; or, for a total return, total_return_factors = ['{name}']."
+                f"address or an annual rate; or, for a total return, total_return_factors = ['{name}']."
             )
         return factor
     if not total:

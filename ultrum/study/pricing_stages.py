@@ -56,7 +56,7 @@ def cost_of(
     if isinstance(rate, float | int):
         rate = accrual_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
-        raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or a rate a year.")
+        raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or an annual rate.")
     premia: Any = {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
     if two_pass_result is not None and set(given.values()) == {"two-pass"}:
         premia = two_pass_result  # with their joint covariance

@@ -99,7 +99,7 @@ def study_warnings(plan: Study, company: str, checks: pd.DataFrame, betas: BetaT
             if plan.tests.breaks == "chow":
                 finding = f"differ {row['break_note']} (Chow test, F = {decimals(row['break_f'], 1)}, {p})"
             else:
-                finding = f"change {row['break_note']} (largest F = {decimals(row['break_f'], 1)}, {p})"
+                finding = f"change {row['break_note']} (sup F = {decimals(row['break_f'], 1)}, {p})"
             text = f"alpha and beta {finding}"
             warnings.append(StudyWarning(asset, f"{text}; one beta for the whole sample misleads."))
         if betas.nobs[asset] < SHORT_SAMPLE:

@@ -53,7 +53,7 @@ def run(
 ) -> StudyResult:
     """Run a study; parameters as for :func:`ultrum.run_study`."""
     if refresh and (offline or at):
-        raise StudyError("refresh asks every source, offline and at ask none; take one of them.")
+        raise StudyError("refresh asks every source, offline and at ask none; use one of them.")
     tell = progress or (lambda _: None)
     sources = {name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()}
     policy = HttpPolicy(conditional=not refresh)

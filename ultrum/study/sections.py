@@ -316,7 +316,7 @@ def _premium(value: Any) -> Any:
     """A premium in a known form, in decimals and not in percent."""
     if isinstance(value, str) and value not in _PREMIA:
         near = one_of(value, _PREMIA)
-        form = 'write a number a year such as 0.05, "history", "two-pass" or a table'
+        form = 'write an annual number such as 0.05, "history", "two-pass" or a table'
         raise ValueError(near if near.startswith("did") else form)
     if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) > LARGEST_RATE:
         raise ValueError(f"that is {100 * value:,.0f} % per year; write 0.05 for 5 %")

@@ -506,7 +506,7 @@ def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> st
         "[cost_of_equity]",
         f"company = {_quote(asset)}",
         'model = "first"',
-        f"# premium = {{ {_quote(market)} = 0.055 }}   # a year; by default the mean of the factor's history",
+        f"# premium = {{ {_quote(market)} = 0.055 }}   # annual; by default the mean of the factor's history",
     ]
     if further.inflation:
         lines.append('inflation = "inflation"              # for the cost in real terms')

@@ -428,7 +428,7 @@ def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     """The risk-free rate: needed by a cost of equity, and in decimals where it is a number."""
     panel = part(content, "panel")
     if "cost_of_equity" in content and panel.get("risk_free") is None:
-        text = "[cost_of_equity] needs [panel] risk_free, an address or a rate a year such as 0.03."
+        text = "[cost_of_equity] needs [panel] risk_free, an address or an annual rate such as 0.03."
         yield ("cost_of_equity",), text
     rate = panel.get("risk_free")
     if isinstance(rate, int | float) and not isinstance(rate, bool) and abs(rate) > LARGEST_RATE:
@@ -506,8 +506,8 @@ def _as_list(value: Any) -> list[Any]:
 _FIXES: Final = {
     "price_column": "Name it in [panel] price_column.",
     "market": "Name it in the factors of [[models]].",
-    "risk_free": "Set [panel] risk_free: the address of a column of returns, or a rate a year such as 0.03.",
-    "rate_size": "Set [panel] factor_units, or risk_free to a rate a year such as 0.03.",
+    "risk_free": "Set [panel] risk_free: the address of a column of returns, or an annual rate such as 0.03.",
+    "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "total_return_factors": "For a total return, name it in [panel] total_return_factors.",

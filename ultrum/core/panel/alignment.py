@@ -67,7 +67,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
         if metadata.measure != "return":
             raise UnitError(
                 f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; a panel takes "
-                "simple returns. Make them with returns(prices)."
+                "simple returns. Use returns(prices)."
             )
         if metadata.excess_of:
             raise UnitError(
@@ -79,7 +79,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
             raise UnitError(
                 f"Factor {metadata.name} is in excess of {metadata.excess_of}, and no risk-free rate is given "
                 "to subtract from the assets.",
-                fix="Give risk_free, a series or a rate a year.",
+                fix="Give risk_free, a series or an annual rate.",
                 setting="risk_free",
             )
         if in_excess and metadata.is_return and not metadata.excess_of:
@@ -92,7 +92,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
     if rate.metadata.measure != "return":
         raise UnitError(
             f"{rate.name} is a {rate.metadata.measure or 'series of unknown measure'}; the risk-free "
-            "rate must be a return per period. Turn a yield into one with yield_to_return."
+            "rate must be a return per period. Convert a yield with yield_to_return."
         )
 
 
@@ -130,7 +130,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
     if role != "risk-free" and finite.min() > 0:
         raise UnitError(
             f"'{name}' is declared as returns, but all its values are above zero, up to "
-            f"{finite.max():,.6g}: these look like prices. Make returns with returns(prices)."
+            f"{finite.max():,.6g}: these look like prices. Use returns(prices)."
         )
     what = "mean" if role == "risk-free" else "standard deviation"
     raise UnitError(
@@ -172,7 +172,7 @@ def align(
     check_units: bool = True,
     to: str | None = None,
 ) -> Panel:
-    """Line up returns, factors, conditions and the risk-free rate in one panel.
+    """Align returns, factors, conditioning variables and the risk-free rate in one panel, without look-ahead.
 
     Parameters
     ----------

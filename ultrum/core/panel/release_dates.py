@@ -170,7 +170,7 @@ def _release_days(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequen
     if (place < 0).any():
         first = frequency.labels(ordinals[np.flatnonzero(place < 0)[:1]])[0]
         raise AlignmentError(
-            f"{name}: no release date for {first}; the dates run {span_of(rule.index)}. Add it, or take a lag."
+            f"{name}: no release date for {first}; the dates run {span_of(rule.index)}. Add it, or use a lag."
         )
     return np.asarray(days[place])
 

@@ -61,22 +61,23 @@ class JointAlphaTest(TextInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """Alphas, and the rows each asset costs.
+        """Alphas, and the observations that each asset lacks.
 
         Examples
         --------
         >>> import ultrum as ul
         >>> panel = ul.practice.panel()
         >>> ul.joint_alpha_test(panel, ["market"]).to_frame().head(2).round(3)
-              alpha  rows lacking
-        BRTW  0.004             1
-        EBMK -0.000             1
+              alpha  observations missing
+        BRTW  0.004                     1
+        EBMK -0.000                     1
         """
-        return pd.DataFrame({"alpha": self.alphas, "rows lacking": self.dropped})
+        return pd.DataFrame({"alpha": self.alphas, "observations missing": self.dropped})
 
     def __repr__(self) -> str:
         kind = "Wald/N" if "bootstrap" in self.basis else f"F({self.df[0]}, {self.df[1]})"
-        return f"{kind} = {self.statistic:.4g}, {p_equals(self.p_value)}\n{self.basis}"
+        title, _, sample = self.basis.partition("; ")
+        return f"{title}: {kind} = {self.statistic:.4g}, {p_equals(self.p_value)}\n{sample}"
 
 
 @validate_arguments
@@ -89,7 +90,7 @@ def joint_alpha_test(
     draws: int = 999,
     seed: int = 0,
 ) -> JointAlphaTest:
-    """Test that every alpha is zero, over the rows that all assets have.
+    """Joint test of zero alphas: GRS, robust Wald or block bootstrap, over periods that all assets have.
 
     Parameters
     ----------
@@ -200,8 +201,9 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
     macro = [n for n in names if not panel.metadata[n].is_return]
     if macro:
         raise EstimationError(
-            f"{name_list(macro)} is not a traded factor; its alpha has no meaning. Estimate premia "
-            "with a two-pass instead."
+            f"joint_alpha_test: {name_list(macro)} is not a traded factor, so the alphas have no meaning. Use "
+            "two_pass to "
+            "estimate its risk premium."
         )
 
 
@@ -232,7 +234,7 @@ def _quadratic(vector: Floats, root: Floats) -> float:
     """v'(R'R)⁻¹v by the triangular factor of R, without forming R'R."""
     r: Floats = np.asarray(np.linalg.qr(root)[1])
     if np.abs(np.diag(r)).min() <= 1e-12 * np.abs(np.diag(r)).max():
-        raise EstimationError("Some assets or factors are combinations of others; leave those out.")
+        raise EstimationError("Some assets or factors are collinear. Drop those that are combinations of others.")
     half = np.linalg.solve(r.T, vector)
     return float(half @ half)
 
@@ -268,7 +270,7 @@ _AT_ONCE: Final = 1 << 22  # numbers of one array of some draws; about six such 
 
 @validate_arguments
 def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm") -> pd.DataFrame:
-    """P values next to those adjusted for the number of tests.
+    """P values adjusted for multiple testing (Holm, Benjamini–Hochberg, Benjamini–Yekutieli).
 
     Parameters
     ----------
@@ -302,7 +304,7 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     values = np.asarray(p, dtype=np.float64)
     present = ~np.isnan(values)
     if not ((values[present] >= 0) & (values[present] <= 1)).all():
-        raise EstimationError("p values are between 0 and 1; give those of tests.")
+        raise EstimationError("adjust_p_values: p values must lie between 0 and 1. Pass the p values of tests.")
     adjusted = np.full(len(p), np.nan)
     adjusted[present] = _adjust_rising(values[present], how)
     return pd.DataFrame({"p": p, "adjusted": adjusted}, p.index)
@@ -321,7 +323,7 @@ def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
 def step_down_alphas(
     panel: Panel, factors: Sequence[str] | None = None, *, draws: int = 999, seed: int = 0
 ) -> pd.DataFrame:
-    """Test the alphas of all assets at once by the step-down bootstrap (Romano and Wolf 2005).
+    """Romano–Wolf (2005) step-down p values of the alphas of all assets.
 
     Parameters
     ----------
@@ -362,7 +364,11 @@ def step_down_alphas(
     F = panel.factors[names].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     if whole.sum() < _FEWEST:
-        raise EstimationError(f"{quantity(int(whole.sum()), 'period')} with every factor; {_FEWEST} are needed.")
+        raise EstimationError(
+            f"step_down_alphas: {quantity(int(whole.sum()), 'period')} with every factor; at least {_FEWEST} "
+            "are needed. Use a "
+            "longer sample or fewer factors."
+        )
     t = table.t_values["constant"].to_numpy()
     drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)
     kept = np.flatnonzero(np.isfinite(t))

@@ -125,7 +125,7 @@ def cost_of_equity(
     draws: int = 999,
     seed: int = 0,
 ) -> CostOfEquity:
-    """Risk-free rate plus each beta times its premium, plus what is added with a reason.
+    """Cost of equity: risk-free rate plus each beta times its risk premium, plus additional premia.
 
     Parameters
     ----------
@@ -234,8 +234,9 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
-            f"Negative premium a year: {name_list(negative)}. A sample mean below zero reflects the sample more "
-            "than what investors expect; take a longer history or a premium with its source."
+            f"Negative annual premium: {name_list(negative)}. The sample mean reflects the sample rather than "
+            "expectations. Use "
+            "a longer history, or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
     if len(low):
@@ -254,7 +255,7 @@ def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floa
     names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
     absent = [f for f in factors if f not in names]
     if absent:
-        raise EstimationError(f"No premium for {name_list(absent)}; every factor needs one.")
+        raise EstimationError(f"No premium for {name_list(absent)}. Pass one for each factor in premia=.")
     if isinstance(given, TwoPass):
         return _of_two_pass(given, factors)
     premia = {name: _one_premium(name, given[name]) for name in factors}
@@ -267,7 +268,7 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
     elif not isinstance(value, Premium):
         value = Premium(float(value))
     if not np.isfinite(value.value):
-        raise UnitError(f"The premium of '{name}' is {value.value}; give a number, 0.05 for 5 %.")
+        raise UnitError(f"The premium of '{name}' is {value.value}. Pass a number in decimals, 0.05 for 5 %.")
     if abs(value.value) > 0.5:
         raise UnitError(
             f"A premium of {100 * value.value:,.0f} % per year for '{name}': decimals are expected, 0.05 for 5 %."
@@ -298,7 +299,9 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     history = risk_free.sample(None, on)
     rates = history.values.dropna()
     if not len(rates):
-        raise EstimationError(f"{risk_free.name} has no value up to {on}.")
+        raise EstimationError(
+            f"{risk_free.name} has no value up to {on}. Use an earlier start of the series, or pass a number."
+        )
     if risk_free.metadata.measure == "rate":
         return annual_yield(float(rates.iloc[-1]), risk_free.metadata), risk_free.name
     if risk_free.metadata.measure != "return":
@@ -322,7 +325,7 @@ def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
 def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
     for name, add_on in given.items():
         if name in (*factors, RISK_FREE):
-            raise EstimationError(f"The add-on '{name}' has the name of another part; call it otherwise.")
+            raise EstimationError(f"The add-on '{name}' has the name of another part. Rename it.")
         if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
             raise EstimationError(f"The add-on '{name}' needs a number and its reason: (0.01, 'why').")
         if abs(add_on[0]) > 0.5:
@@ -425,7 +428,7 @@ def cost_comparison(
     (2, 6)
     """
     if not estimators:
-        raise EstimationError("cost_comparison was given no betas; give them by name.")
+        raise EstimationError("cost_comparison: no betas. Pass beta tables by name.")
     blocks = []
     for name, betas in estimators.items():
         cost = cost_of_equity(betas, **options)

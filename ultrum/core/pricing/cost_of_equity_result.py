@@ -315,7 +315,7 @@ class CostOfEquity(TextInNotebooks):
         >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
         >>> cost = ul.cost_of_equity(table, premia={"market": 0.05}, risk_free=0.03)
         >>> cost.workings("BRTW").to_frame()["step"].tolist()[:3]
-        ['risk-free rate a year', 'beta on market', 'premium of market a year']
+        ['annual risk-free rate', 'beta on market', 'annual premium of market']
         """
         if asset not in self.value.index:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, map(str, self.value.index))}")

@@ -236,5 +236,6 @@ def refuse_empty(slopes: Floats, names: Sequence[str]) -> None:
     if not np.isfinite(slopes).all(axis=1).any():
         raise EstimationError(
             f"No period has more assets with returns and exposures than the {len(names)} coefficients "
-            f"({', '.join(names)}), or the exposures depend on each other in all of them."
+            f"({', '.join(names)}), or "
+            "the exposures are collinear in all of them. Use more assets or fewer factors."
         )

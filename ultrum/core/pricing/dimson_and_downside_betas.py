@@ -76,7 +76,7 @@ def dimson_beta(
     how: Literal["sum", "fowler-rorke"] = "sum",
     errors: str = "hac",
 ) -> OneBeta:
-    """Beta of assets that react late or early: the sum over lags and leads of the factor.
+    """Dimson (1979) beta for thin trading: the sum of the coefficients on lags and leads of the factor.
 
     Parameters
     ----------
@@ -107,7 +107,7 @@ def dimson_beta(
     """
     chosen_factor(panel, factor)
     if not (0 <= factor_lags <= 2 and 0 <= factor_leads <= 2 and factor_lags + factor_leads):
-        raise EstimationError("lags and leads are 0, 1 or 2, and not both 0.")
+        raise EstimationError("dimson_beta: factor_lags and factor_leads must be 0, 1 or 2, and not both 0.")
     design = leads_and_lags(panel.factors[factor], factor_lags, factor_leads)
     share = _shares(panel.factors[factor], factor_lags, factor_leads, how)
     table: BetaTable = regress(panel.excess, design, errors=errors)
@@ -149,7 +149,10 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
     if weights == "sum":
         return np.ones(lags + leads + 1)
     if lags != leads:
-        raise EstimationError("Fowler and Rorke's weights need as many leads as lags.")
+        raise EstimationError(
+            "dimson_beta: Fowler–Rorke weights need factor_lags equal to factor_leads. Set them equal, or use "
+            "how='sum'."
+        )
     lagged = leads_and_lags(column, 2, 0)
     rho = [float(column.corr(lagged[f"lag {k}"])) for k in (1, 2)]
     if lags == 1:
@@ -165,7 +168,7 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
 
 @validate_arguments
 def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
-    """Co-movement when the factor is below the risk-free rate: Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
+    """Downside beta (Bawa and Lindenberg 1977): Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
 
     Bawa and Lindenberg (1977); the error is the sandwich Σ(eᵢ − βeₘ)²min(eₘ,0)² over (Σmin(eₘ,0)²)².
 
@@ -266,7 +269,7 @@ class UpDownBetas(TableInNotebooks):
 
 @validate_arguments
 def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
-    """One beta for rising and one for falling markets (Henriksson and Merton 1981).
+    """Up- and down-market betas (Henriksson and Merton 1981).
 
     The regression is e = α + β₊·max(f, 0) + β₋·min(f, 0).
 

@@ -27,7 +27,7 @@ def factor_betas(
     errors: str = "hac",
     lags: int | str | None = None,
 ) -> BetaTable:
-    """Regress every asset's excess return on the factors, each on its own sample.
+    """Factor betas (loadings): CAPM or multi-factor regressions of every asset, each on its own sample.
 
     Parameters
     ----------
@@ -95,7 +95,7 @@ def shrink_betas(
     earlier: BetaTable | None = None,
     line: tuple[float, float] | None = None,
 ) -> BetaTable:
-    """Betas with less sampling error than their own.
+    """Shrunk betas: Vasicek (1973) or Blume (1975) adjustment.
 
     Parameters
     ----------
@@ -164,7 +164,9 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
         uncertain = estimated & (variance > 0.0)  # an asset that is the factor itself stays where it is
         prior = uncertain & counted
         if prior.sum() < 5:
-            raise EstimationError(f"{int(prior.sum())} assets have a {term} beta; a prior needs five.")
+            raise EstimationError(
+                f"shrink_betas: {int(prior.sum())} assets have a {term} beta; the Vasicek prior needs at least 5."
+            )
         among = beta[prior], variance[prior]
         centre = float(among[0].mean())
         spread = max(0.0, float(among[0].var(ddof=1) - among[1].mean()))
@@ -228,12 +230,17 @@ def _blume(
 def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float, float]:
     """Later betas on earlier ones, over the assets that have both."""
     if earlier is None:
-        raise EstimationError("Blume needs an earlier table, or a line such as (0.343, 0.677).")
+        raise EstimationError(
+            "shrink_betas: how='blume' needs earlier=, an earlier beta table, or line=, such as (0.343, 0.677)."
+        )
     if term not in earlier.coefficients:
         raise EstimationError(f"The earlier table has no {term} beta.")
     both = pd.concat([earlier.coefficients[term], table.coefficients[term]], axis=1, join="inner").dropna()
     if len(both) < 5:
-        raise EstimationError(f"{len(both)} assets have a {term} beta in both periods; a line needs five.")
+        raise EstimationError(
+            f"shrink_betas: {len(both)} assets have a {term} beta in both periods; the Blume regression needs "
+            "at least 5."
+        )
     fit = regress(both.iloc[:, 1].to_numpy(), both.iloc[:, :1].to_numpy(), errors="classical")
     return float(fit.coefficients.iloc[0]), float(fit.coefficients.iloc[1])
 

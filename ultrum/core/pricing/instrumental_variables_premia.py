@@ -74,7 +74,7 @@ def instrumented_premia(
     beta_sample: Literal["full", "rolling"] = "full",
     window: int | None = None,
 ) -> InstrumentedPremia:
-    """Two-pass premia with betas of odd months as instruments for those of even months, and the reverse.
+    """Instrumental-variables (IV) two-pass risk premia, with split-sample betas as instruments.
 
     Parameters
     ----------
@@ -129,7 +129,9 @@ def instrumented_premia(
     kept = np.flatnonzero(sums.counts > 2 * len(terms))
     if len(kept) < _FEWEST:
         raise EstimationError(
-            f"{len(kept)} periods have enough assets with betas of odd and of even months; {_FEWEST} are needed."
+            f"instrumented_premia: {len(kept)} periods have enough assets with odd- and even-month betas; at "
+            f"least {_FEWEST} are "
+            "needed. Use a longer sample or more assets."
         )
     G, g = sums.cross[kept], sums.products[kept]
     middle = G.mean(axis=0)
@@ -150,7 +152,7 @@ def instrumented_premia(
     basis = (
         f"{len(kept)} cross-sections of {int(counts.min())} to {int(counts.max())} of {len(panel.asset_names)} "
         f"assets, {span}; periods left out: {len(returns) - len(kept)}; {words} betas of "
-        "odd and even periods as instruments for each other"
+        "odd and even periods as instruments for each other (IV)"
     )
     return InstrumentedPremia(
         pd.Series(value, terms), pd.DataFrame(covariance, terms, terms), stage, len(kept), basis

@@ -156,7 +156,7 @@ class _Sample:
 
 @validate_arguments
 def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
-    """Beta as a random walk: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
+    """Random-walk beta by the Kalman filter and smoother: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
 
     Parameters
     ----------
@@ -198,7 +198,10 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     names = pd.Index(panel.excess.names)
     kept = counts >= _LEAST_ROWS
     if not kept.any():
-        raise EstimationError(f"No asset has the {_LEAST_ROWS} rows that a beta in state space needs.")
+        raise EstimationError(
+            f"kalman_beta: no asset has {_LEAST_ROWS} observations, the minimum for a state-space beta. Use a "
+            "longer sample."
+        )
     if not kept.all():
         short = replace(panel, assets=panel.assets.loc[:, kept])
         return _with_missing(kalman_beta(short, factor), names, counts)

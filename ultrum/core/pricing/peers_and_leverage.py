@@ -23,7 +23,7 @@ Numbers = float | np.ndarray | pd.Series | pd.DataFrame
 
 @validate_arguments
 def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
-    """Beta of the assets behind a levered share (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
+    """Asset (unlevered) beta (Hamada 1972): (βₑ + β_d(1−τ)D/E) / (1 + (1−τ)D/E).
 
     Parameters
     ----------
@@ -46,7 +46,7 @@ def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_
 
 @validate_arguments
 def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_beta: Numbers = 0.0) -> Any:
-    """Beta of a share with a given leverage, from that of its assets; undoes :func:`unlever`.
+    """Relevered (equity) beta at a target D/E; the inverse of :func:`unlever`.
 
     Parameters
     ----------
@@ -87,12 +87,10 @@ def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
 
 def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
     if np.any(np.asarray(debt_to_equity, dtype=float) < 0):
-        raise EstimationError("debt_to_equity is below zero; debt and equity are both positive amounts.")
+        raise EstimationError("debt_to_equity must not be negative.")
     rates = np.asarray(tax, dtype=float)
     if np.any((rates < 0) | (rates >= 1)):
-        raise EstimationError(
-            f"A tax rate of {np.max(rates):g} is not a decimal below one; divide percent by 100."
-        )
+        raise EstimationError(f"The tax rate {np.max(rates):g} is not a decimal below 1. Divide percent by 100.")
 
 
 # Peer betas: unlevered, averaged, relevered
@@ -154,7 +152,7 @@ def peer_beta(
     debt_beta: float = 0.0,
     factor: str | None = None,
 ) -> PeerBeta:
-    """Unlever the betas of peers, average them, and lever the average as the company is.
+    """Peer beta: betas of peers unlevered, averaged and relevered at the company's D/E.
 
     Parameters
     ----------
@@ -230,7 +228,7 @@ def industry_betas(
     debt_beta: float = 0.0,
     factor: str | None = None,
 ) -> pd.DataFrame:
-    """Betas of the business of each industry: :func:`ultrum.peer_beta` of all its companies, without debt.
+    """Industry asset betas: :func:`ultrum.peer_beta` of all companies of each industry, unlevered.
 
     Parameters
     ----------
@@ -309,7 +307,9 @@ def _peer_frame(
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
-        raise EstimationError(f"{name_list(lacking)}: a beta, debt over equity or tax rate is missing.")
+        raise EstimationError(
+            f"{name_list(lacking)}: the beta, D/E or tax rate is missing. Add it, or leave the peer out."
+        )
     frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
     frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
     return frame
@@ -327,10 +327,10 @@ def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats
         heavy = 1.0 / frame["unlevered_error"].to_numpy() ** 2
     elif how == "value":
         if values is None:
-            raise EstimationError("how='value' needs values, the market value of each peer.")
+            raise EstimationError("peer_beta: how='value' needs values=, the market value of each peer.")
         heavy = np.asarray(_by_peer(values, list(frame.index)), dtype=np.float64)
         if heavy.shape != (len(frame),) or not (np.isfinite(heavy) & (heavy > 0)).all():
-            raise EstimationError("values: a positive market value for each peer is expected.")
+            raise EstimationError("peer_beta: values= needs a positive market value for each peer.")
     else:
         heavy = np.ones(len(frame))
     return np.asarray(heavy / heavy.sum())

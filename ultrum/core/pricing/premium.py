@@ -69,7 +69,7 @@ def premium(
     errors: str = "hac",
     lags: int | None = None,
 ) -> Premium:
-    """Annual premium of a traded factor from its whole history.
+    """Risk premium of a traded factor, annual, from its history, such as the equity risk premium (ERP).
 
     Parameters
     ----------
@@ -105,8 +105,8 @@ def premium(
     metadata = factor.metadata
     if not metadata.is_return or not metadata.excess_of:
         raise UnitError(
-            f"{metadata.name} is not an excess return; a premium is earned over a rate. "
-            "Apply excess first, or set excess_of='zero cost'."
+            f"{metadata.name} is not an excess return. Apply excess() first, or set excess_of='zero cost' for "
+            "a long–short factor."
         )
     values = factor.values.dropna()
     per_year = factor.periods_per_year
@@ -146,7 +146,7 @@ def _estimate(
     """The premium, and what each period adds to it."""
     f, rows = values.to_numpy(dtype=np.float64), len(values)
     if rows < 2:
-        raise EstimationError(f"{values.name} has {rows} returns; a premium needs two or more.")
+        raise EstimationError(f"premium: {values.name} has {rows} returns; at least 2 are needed.")
     plain = per_year * float(f.mean())
     each = per_year * (f - f.mean()) / rows
     if mean == "arithmetic":
@@ -206,7 +206,7 @@ def currency_factor(
     home_rate: TimeSeries,
     rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates,
 ) -> TimeSeries:
-    """What foreign bills earned at home over home bills: (1 + r*)(1 + s) − 1 − r (Adler and Dumas 1983).
+    """Currency risk factor (Adler and Dumas 1983): excess return on foreign bills, (1 + r*)(1 + s) − 1 − r.
 
     Parameters
     ----------

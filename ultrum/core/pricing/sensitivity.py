@@ -138,7 +138,7 @@ def beta_sensitivity(
     end: str | None = None,
     errors: str = "hac",
 ) -> BetaSensitivity:
-    """Betas of an asset by every combination of window, frequency, market, adjustment and estimator.
+    """Sensitivity of a beta to specification: window, frequency, market, adjustment and estimator.
 
     Parameters
     ----------
@@ -199,7 +199,7 @@ def beta_sensitivity(
     }
     empty = [what for what, given in options.items() if not given]
     if empty:
-        raise EstimationError(f"beta_sensitivity was given no {empty[0]}; give one at least.")
+        raise EstimationError(f"beta_sensitivity: {empty[0]} is empty. Pass at least one.")
     choice_of_user = _base_case(options, dict(chosen or {}))
     rows = []
     for frequency in options["frequency"]:
@@ -261,7 +261,10 @@ def _excess_at(
     if end is not None:  # a period that goes on after it has later days in it
         shared = shared[target.ends(target.ordinals_of(shared)) <= last_day(end)]
     if not len(shared):
-        raise EstimationError(f"Companies and markets share no {target.name} period up to {end or 'their end'}.")
+        raise EstimationError(
+            f"Companies and markets have no common {target.name} period up to {end or 'their end'}. Use series "
+            "that overlap."
+        )
     return y.loc[shared], x.loc[shared]
 
 

@@ -77,7 +77,7 @@ def conditional_beta(
     time_varying_alpha: bool = False,
     errors: str = "hac",
 ) -> ConditionalBetas:
-    """Beta as a linear function of conditions known before (Shanken 1990; Ferson and Harvey 1999).
+    """Conditional beta: linear in lagged conditioning variables (Shanken 1990; Ferson and Harvey 1999).
 
     Parameters
     ----------
@@ -144,7 +144,7 @@ def conditional_beta(
         table=table,
         p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets),
         scale=scale,
-        basis=f"{factor} beta moves with {', '.join(names)} (known before, standardised); "
+        basis=f"conditional beta on {factor}; conditioning variables (lagged, standardised): {', '.join(names)}; "
         f"{errors_in_words(errors)}",
     )
 
@@ -214,7 +214,7 @@ class TimeVaryingBetas(TableInNotebooks):
 
 @validate_arguments
 def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, window: int = 60) -> TimeVaryingBetas:
-    """Betas of one asset as constant, rolling, conditional and as a random walk, and which forecasts best.
+    """Time-varying betas of one asset: constant, rolling, conditional, random-walk, and their forecasts.
 
     Parameters
     ----------
@@ -307,8 +307,9 @@ def _compare_forecasts(
     common = np.isfinite(errors).all(axis=1)
     if common.sum() < _FEWEST:
         raise EstimationError(
-            f"{quantity(int(common.sum()), 'period')} with a forecast by every estimator; {_FEWEST} are needed. "
-            "Take a shorter window."
+            f"time_varying_betas: {quantity(int(common.sum()), 'period')} with a forecast by every estimator; "
+            f"at least {_FEWEST} "
+            "are needed. Use a shorter window."
         )
     rmse = np.sqrt(np.mean(errors[common] ** 2, axis=0))
     table = pd.DataFrame(

@@ -126,7 +126,7 @@ def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) 
     fit = f"R² {decimals(robust.r2)} (standard error {decimals(robust.r2_error)})"
     pricing_error = float(np.sqrt(np.mean(estimate.pricing["error"] ** 2)))
     reworded = {
-        "t values on": f"t values on {KINDS_IN_WORDS['misspecification']} errors",
+        "t values on": f"t values on {KINDS_IN_WORDS['misspecification']} standard errors",
         "root mean": f"root mean square pricing error {percent(pricing_error, 3)} % per period",
     }
     basis = "; ".join(
@@ -151,11 +151,11 @@ def with_errors(estimate: TwoPass, errors: str, covariances: Mapping[str, Floats
     if errors not in covariances:
         there = ", ".join(covariances)
         raise EstimationError(
-            f"errors='{errors}' is not possible for these betas and this panel; possible are {there}."
+            f"two_pass: errors='{errors}' is unavailable for these betas and this panel. Use one of {there}."
         )
     index = estimate.premia.index
     parts = [
-        f"t values on {KINDS_IN_WORDS[errors]} errors" if p.startswith("t values on") else p
+        f"t values on {KINDS_IN_WORDS[errors]} standard errors" if p.startswith("t values on") else p
         for p in estimate.basis.split("; ")
     ]
     return replace(
@@ -185,7 +185,7 @@ def two_pass(
     draws: int = 999,
     seed: int = 0,
 ) -> TwoPass:
-    """Premia of factors and characteristics (Fama and MacBeth 1973).
+    """Factor risk premia by two-pass cross-sectional regressions (Fama and MacBeth 1973).
 
     Parameters
     ----------
@@ -319,7 +319,9 @@ def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.Data
         raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")
     rows = _rows_before(index, frame.index)
     if not (rows >= 0).any():
-        raise EstimationError(f"The characteristic {name} shares no row with the panel; bring it to its periods.")
+        raise EstimationError(
+            f"The characteristic {name} has no period in common with the panel; convert it to its periods."
+        )
     ordered = frame if frame.columns.equals(pd.Index(assets)) else frame[assets]
     return Exposure(numbers_of(ordered, name), rows)
 

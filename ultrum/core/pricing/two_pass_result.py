@@ -216,7 +216,8 @@ class TwoPass(TableInNotebooks):
         """
         if self.balanced is None:
             raise EstimationError(
-                "Robust sets need full-sample betas of assets with whole histories, and more periods than assets."
+                "robust_sets: needs full-sample betas of assets with complete histories, and more periods than "
+                "assets."
             )
         data, rows = self.balanced, {}
         factors = self.premia.index[-data.factors.shape[1] :]
@@ -452,22 +453,22 @@ def _basis(
 ) -> str:
     words = {
         "full": "full-sample betas",
-        "rolling": f"betas of {plan.window} periods ending the row before",
+        "rolling": f"rolling betas of {plan.window} periods ending one period before",
     }
     counts = assets[slopes.kept]
     names = {
-        "shanken": "Shanken errors",
-        "bootstrap": "errors by bootstrap over periods",
-        "newey_west": f"Newey–West errors, {slopes.depth} lags",
+        "shanken": "Shanken standard errors",
+        "bootstrap": "standard errors by bootstrap over periods",
+        "newey_west": f"Newey–West standard errors, {quantity(slopes.depth, 'lag')}",
     }
-    unsaid = "errors of the betas are not in them" if plan.whole_sample and kind == "newey_west" else ""
+    ignored = "estimation error in the betas ignored (errors-in-variables)"
     error = float(np.sqrt(np.nanmean(pricing["error"] ** 2)))
     parts = [
         f"{len(slopes.values)} cross-sections of {int(counts.min())} to {quantity(int(counts.max()), 'asset')}",
         span_of(periods),
         words[plan.betas] if plan.factors else "",
         f"t values on {names[kind]}",
-        unsaid,
+        ignored if plan.whole_sample and kind == "newey_west" else "",
         f"periods left out: {int((~slopes.kept).sum())}",
         f"root mean square pricing error {100 * error:.3f} % per period",
     ]

@@ -251,7 +251,7 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
 
 
 def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, float]]]:
-    """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).
+    """Identification-robust confidence sets of the premia (Kleibergen and Zhan 2020).
 
     The factor Anderson–Rubin statistic at each value, the other premia free, T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with
     α = r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the mean that the factor has had in the

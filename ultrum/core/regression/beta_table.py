@@ -179,7 +179,7 @@ class BetaTable:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
         where = int(cast(int, self.coefficients.index.get_loc(asset)))
         if not self.nobs.iloc[where]:
-            raise EstimationError(f"{asset} has too few rows of its own for an estimate.")
+            raise EstimationError(f"{asset} has too few observations for an estimate.")
         used = self._used([where])[:, 0]
         terms = self.coefficients.columns
         lags = float(self.lags.iloc[where])

@@ -309,7 +309,9 @@ class Fit(CoefficientInference, TableInNotebooks):
         middle = restrictions @ self.covariance.to_numpy() @ restrictions.T
         count = len(restrictions)
         if np.linalg.matrix_rank(middle) < count:
-            raise EstimationError(f"The {count} restrictions are not independent; drop some.")
+            raise EstimationError(
+                f"fit.test: the {count} restrictions are not independent. Drop the redundant ones."
+            )
         statistic = gap @ np.linalg.solve(middle, gap) / count
         hypothesis = restrictions_in_words(restrictions, value, list(map(str, self.coefficients.index)))
         below = self.df
@@ -365,7 +367,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         --------
         >>> import ultrum as ul
         >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
-        >>> "one is inside" in fit.in_words() or "neither" in fit.in_words()
+        >>> "H0: β = 0" in fit.in_words()
         True
         """
         figures = Figures(
@@ -440,7 +442,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         factors = [t for t in self.coefficients.index if t != CONSTANT]
         absent = [name for name in factors if name not in X]
         if absent:
-            raise EstimationError(f"X lacks {name_list(absent)}; the model needs them.")
+            raise EstimationError(f"predict: X lacks {name_list(absent)}. Add these columns.")
         level = float(self.coefficients.get(CONSTANT, 0.0))
         return (X[factors] @ self.coefficients[factors] + level).rename(self.name)
 

@@ -73,12 +73,12 @@ class TestResult(TextInNotebooks):
         Examples
         --------
         >>> TestResult.of_f(9.0, 1, 60, hypothesis="market = 1").in_words()
-        'market = 1: F(1, 60) = 9, p = 0.004; the data reject it at 5 %.'
+        'H0: market = 1: F(1, 60) = 9, p = 0.004; rejected at the 5 % level.'
         """
-        verdict = "the data reject it" if self.p_value < level else "the data do not reject it"
-        subject = f"{self.hypothesis}: " if self.hypothesis else ""
+        verdict = "rejected" if self.p_value < level else "not rejected"
+        subject = f"H0: {self.hypothesis}: " if self.hypothesis else ""
         statistic = f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}"
-        return f"{subject}{statistic}; {verdict} at {100 * level:g} %."
+        return f"{subject}{statistic}; {verdict} at the {100 * level:g} % level."
 
     def to_frame(self) -> pd.DataFrame:
         """One row.

@@ -86,7 +86,11 @@ def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, p
     if left.index.equals(right.index):
         return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
-        raise AlignmentError(f"y has {quantity(len(left), 'row')}, X has {len(right)}, and no labels match them.")
+        raise AlignmentError(
+            f"y has {quantity(len(left), 'observation')}, X has {len(right)}, and there are no labels to match "
+            "them by. Pass pandas objects "
+            "with a common index, or arrays of one length."
+        )
     if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
         right = right.set_axis(left.index)  # a plain array stands row by row
         return _in_order(left), _in_order(right), 0
@@ -94,8 +98,9 @@ def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, p
     shared = left.index.intersection(right.index)
     if not len(shared):
         raise AlignmentError(
-            f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to "
-            f"{right.index[-1]}) share no label; bring both to one frequency and span."
+            f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to {right.index[-1]}) have no "
+            "label in common. Convert "
+            "both to one frequency and span."
         )
     left, right, absent = left.loc[shared], right.loc[shared], len(left) - len(shared)
     return _in_order(left), _in_order(right), absent

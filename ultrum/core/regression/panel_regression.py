@@ -11,6 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
@@ -109,7 +110,7 @@ def panel_regress(
     effects: str | Sequence[str] = "asset",
     clusters: str | Sequence[str] = WAYS,
 ) -> PooledFit:
-    """Excess returns of all assets on factors, conditions and characteristics in one regression.
+    """Panel (pooled or fixed-effects) regression on factors, conditions and characteristics.
 
     Parameters
     ----------
@@ -143,7 +144,7 @@ def panel_regress(
     """
     effects, clusters = _ways(effects, "effects"), _ways(clusters, "clusters")
     if not clusters:
-        raise EstimationError("Pooled errors need clusters: asset, period or both.")
+        raise EstimationError("panel_regress: clusters= must name asset, period or both.")
     common = [*(chosen_factors(panel, factors, empty=True) if "period" not in effects or factors else [])]
     absent = [c for c in conditions if c not in panel.conditions]
     if absent:
@@ -189,7 +190,9 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
     ways = (given,) if isinstance(given, str) else tuple(given)
     unknown = [w for w in ways if w not in WAYS]
     if unknown:
-        raise EstimationError(f"{what} of '{unknown[0]}' are not known; they are of: {', '.join(WAYS)}.")
+        raise EstimationError(
+            f"panel_regress: {what} of '{unknown[0]}' are unavailable; use {' or '.join(WAYS)}."
+        )
     return ways
 
 
@@ -205,7 +208,7 @@ def _stack_panel(
         refuse_other(name, frame)
         fitted = frame.reindex(index=panel.assets.index, columns=panel.assets.columns)
         if not fitted.notna().to_numpy().any():
-            raise EstimationError(f"The characteristic {name} shares no row and asset with the panel.")
+            raise EstimationError(f"The characteristic {name} has no asset and period in common with the panel.")
         columns.append(fitted.to_numpy(dtype=np.float64).ravel())
     if not columns:
         raise EstimationError("panel_regress: no regressors. Pass factors=, conditions= or characteristics=.")
@@ -233,8 +236,9 @@ def _within(block: Floats, groups: list[Ints]) -> Floats:
     else:
         if len(groups) > 1:
             warn_user(
-                f"After {_ROUNDS} rounds the effects of assets and periods still move by {moved:.1g} of the "
-                "largest value; the panel is hardly connected. Take effects of one kind."
+                f"panel_regress: after {_ROUNDS} iterations the asset and period effects still change by "
+                f"{moved:.1g} of the largest value, "
+                "because assets and periods hardly overlap. Use one kind of effects."
             )
     return demeaned
 
@@ -251,8 +255,9 @@ def _refuse_collinear(X: Floats, names: list[str], effects: tuple[str, ...]) -> 
 
 
 def _basis(panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int) -> Any:
-    kind = f"effects of {' and '.join(effects)}" if effects else "one constant"
+    kind = f"{' and '.join(effects)} fixed effects" if effects else "pooled OLS"
     return (
         f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {kind}; "
-        f"errors by {' and '.join(clusters)}; {missing} left out as missing"
+        f"standard errors clustered by {' and '.join(clusters)}; {quantity(missing, 'observation')} dropped "
+        "(missing)"
     )

@@ -271,7 +271,7 @@ def predictive_regression(
     X: Any,
     horizons: Sequence[int] = (1,),
 ) -> PredictiveRegression:
-    """Regress returns on predictors known one period before, over one or more horizons.
+    """Predictive regression on lagged predictors, with inference robust to persistence (Stambaugh bias).
 
     Parameters
     ----------
@@ -347,8 +347,8 @@ def predictive_regression(
     first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)
     table = pd.DataFrame(rows).T.rename_axis(["horizon", "predictor"])
     basis = (
-        f"{left.columns[0]} on what was known the period before; {len(returns)} of {given} returns, "
-        f"{span_of(ends)}; errors 1B (Hodrick 1992); returns over several periods are summed"
+        f"{left.columns[0]} on predictors lagged one period; {len(returns)} of {given} returns, "
+        f"{span_of(ends)}; Hodrick (1992) 1B standard errors; multi-period returns are summed"
     )
     return PredictiveRegression(
         table.astype({"rows": int}),
@@ -377,7 +377,7 @@ def _refuse_dependent(names: list[str], columns: Floats) -> None:
     unit = apart / np.linalg.norm(apart, axis=0)
     if np.linalg.matrix_rank(unit, tol=_DEPENDENT) < unit.shape[1]:
         raise EstimationError(
-            f"A predictor is a combination of the others ({', '.join(names[1:])}); leave one out."
+            f"Collinear predictors: one is a combination of the others ({', '.join(names[1:])}). Drop it."
         )
 
 
@@ -409,7 +409,7 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
         )
     lost = int(follows.sum()) - (high - low)
     if lost:
-        warn_user(f"Gaps split the data; {lost} returns outside the longest stretch without one are not used.")
+        warn_user(f"Gaps split the sample; {lost} returns outside the longest stretch without gaps are not used.")
     return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
 
 
@@ -444,6 +444,7 @@ def _warn_of_persistence(persistence: pd.DataFrame) -> None:
     near = persistence[(persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)]
     for name, row in near.iterrows():
         warn_user(
-            f"{name} is near a unit root (autoregression {row['root']:.2f}) and its shocks are correlated "
-            f"with returns ({row['correlation']:.2f}): 1B and the corrected slope reject too often; use ivx_p."
+            f"{name} is near a unit root (autoregressive coefficient {row['root']:.2f}) and its shocks are "
+            "correlated with returns "
+            f"({row['correlation']:.2f}): the 1B and bias-corrected tests over-reject. Use ivx_p."
         )

@@ -101,7 +101,7 @@ def regress(
     constant: bool = True,
     prewhiten: bool = False,
 ) -> Fit | BetaTable:
-    """Least squares of one dependent variable, or of many at once, each on its own sample.
+    """Ordinary or weighted least squares (OLS, WLS) of one or many dependent variables, each on its own sample.
 
     Parameters
     ----------
@@ -239,7 +239,7 @@ def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFr
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
     if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
-        raise EstimationError("errors='cr3' takes clusters of one kind, and no weights.")
+        raise EstimationError("errors='cr3' takes one-way clusters and no weights.")
     if groups is not None and kind != "cr3":
         warn_of_few_clusters(int(groups.nunique().min()))
     return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)

@@ -202,16 +202,16 @@ class RollingFit:
         return f"{head}, {self.basis}\n{', '.join(words)}"
 
     def _summary(self) -> pd.DataFrame:
-        """Of the first factor: first and last estimate of each asset, and the span between."""
+        """Of the first factor: first, minimum, maximum and last estimate of each asset."""
         shown = self.frame()
         error = self.frame("standard_errors")
         return pd.DataFrame(
             {
                 f"first {self.terms[self._place(None)]}": shown.bfill().iloc[0],
-                "least": shown.min(),
-                "most": shown.max(),
+                "min": shown.min(),
+                "max": shown.max(),
                 "last": shown.ffill().iloc[-1],
-                "its error": error.ffill().iloc[-1],
+                "last SE": error.ffill().iloc[-1],
                 "windows": (self.status == 0).sum(axis=0),
             }
         )
@@ -439,7 +439,9 @@ def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int |
         starts, first = _of_duration(index, str(window))
     if first < 1 or not len(starts):
         raise EstimationError(
-            f"A window of {quantity(first, 'row')} does not fit in the {quantity(rows, 'row')} of the data."
+            f"rolling_regress: a window of {quantity(first, 'observation')} does not fit in "
+            f"{quantity(rows, 'observation')}. Use a "
+            "shorter window."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
     kept = _window_places(index[stops - 1], step)
@@ -489,7 +491,10 @@ def _least_rows(min_obs: int | None, window: int | str, starts: Ints, stops: Int
         return max(terms + 1, _FIRST_EXPANDING)
     widest = int((stops - starts).max())
     if widest <= terms:
-        raise EstimationError(f"A window of {widest} rows is too short for {terms} coefficients.")
+        raise EstimationError(
+            f"rolling_regress: a window of {widest} observations is too short for {terms} coefficients. Use a "
+            "longer window."
+        )
     return max(terms + 1, -(-2 * widest // 3))
 
 

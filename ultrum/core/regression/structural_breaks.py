@@ -66,7 +66,7 @@ def robust_f_of_terms(X: Floats, added: Floats, residuals: Floats, positions: In
     apart = projection_residuals(X, added)
     lost = np.linalg.norm(apart, axis=0) < 1e-9 * np.linalg.norm(added, axis=0)
     if lost.any():
-        raise EstimationError("The added terms are combinations of those in the regression.")
+        raise EstimationError("The added terms are collinear with the regressors.")
     scores = unit_columns(apart) * residuals[:, None]
     total = scores.sum(axis=0)
     middle = bartlett_sum(scores, lags or 0, positions)
@@ -207,6 +207,7 @@ def _sum_rows(rows: Floats) -> Floats:
 
 Break = Literal["chow", "sup-f", "cusum"]
 _DATES: Final = 400  # most cuts that simulated samples try
+SUP_F: Final = "sup F"
 _LINE: Final = 0.9479  # of the 5 % bounds of the cumulated sum
 
 _TRIM: Final = 0.15  # of the rows at each end
@@ -262,7 +263,7 @@ def break_test(
     draws: int = 999,
     seed: int = 0,
 ) -> BreakTest:
-    """Test that all coefficients stay the same.
+    """Structural-break test: Chow, Quandt–Andrews sup-F or CUSUM.
 
     Parameters
     ----------
@@ -324,8 +325,9 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
         raise EstimationError(f"at={at!r} is not a label of the fit's rows, such as {label}.") from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
-            f"{fit.name}: a break after {cut} of {quantity(fit.nobs, 'row')} leaves a part with no more rows "
-            f"than its {terms} coefficients. Choose a date further inside the sample."
+            f"break_test: a break after {cut} of {quantity(fit.nobs, 'observation')} of {fit.name} leaves a "
+            "subsample with no more "
+            f"than {terms} observations, the number of coefficients. Choose a date further inside the sample."
         )
     X, y = weight_rows(fit.design, fit.response, fit.weights)
     statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
@@ -436,7 +438,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
         note += f"; {lost} left out, where a regressor is constant before or after"
     return BreakTest(
         top,
-        "sup F",
+        SUP_F,
         (terms, rows - 2 * terms),
         p_value,
         note,
@@ -453,7 +455,7 @@ def _refuse_nan(name: str, values: Floats) -> None:
     if not np.isfinite(values).all():
         raise EstimationError(
             f"{name}: the coefficients before or after a date have no robust covariance, because too few "
-            "residuals there differ from zero. Take errors='classical'."
+            "residuals there differ from zero. Use errors='classical'."
         )
 
 
@@ -508,7 +510,7 @@ def _cusum(fit: Fit) -> BreakTest:
         (free,),
         _crossing(float(reach[worst])),
         f"farthest at {period_label(label)}",
-        path=pd.Series(path, index, name="max |CUSUM|"),
+        path=pd.Series(path, index, name="CUSUM"),
         bounds=pd.DataFrame({"low": -high, "high": high}, index),
         at=label,
         name=fit.name,

@@ -49,7 +49,9 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
         Periods of the values, so that changes and their lags never reach across a gap.
     """
     if len(values) < _SHORT:
-        raise EstimationError(f"{quantity(len(values), 'value')}, too few for a unit-root test; take {_SHORT}.")
+        raise EstimationError(
+            f"{quantity(len(values), 'observation')}: a unit-root test needs at least {_SHORT}."
+        )
     most = min(int(12 * (len(values) / 100) ** 0.25), len(values) // 3 - 2)
     values = on_calendar(values, positions, empty=np.nan)[0]
     changes = np.diff(values)

@@ -31,7 +31,7 @@ def wild_cluster_test(
     draws: int = 999,
     seed: int = 0,
 ) -> TestResult:
-    """Test one coefficient by the restricted wild cluster bootstrap.
+    """Wild cluster bootstrap-t test (restricted, WCR) of one coefficient.
 
     Parameters
     ----------
@@ -82,11 +82,11 @@ def wild_cluster_test(
         raise EstimationError(f"No coefficient '{term}'; {one_of(term, names)}")
     labels = inputs.labels_of(clusters, fit.response.index)
     if labels.shape[1] > 1:
-        raise EstimationError("The wild bootstrap takes clusters of one kind; give one column.")
+        raise EstimationError("wild_cluster_test: clusters are one-way. Pass one column.")
     codes = pd.factorize(labels.iloc[:, 0])[0].astype(np.int64)
     groups = int(codes.max()) + 1
     if groups < _FEWEST:
-        raise EstimationError(f"{quantity(groups, 'cluster')}; the bootstrap needs {_FEWEST} or more.")
+        raise EstimationError(f"wild_cluster_test: {quantity(groups, 'cluster')}; at least {_FEWEST} are needed.")
     warn_of_few_treatments(fit.design, labels)
     X, y = weight_rows(fit.design, fit.response, fit.weights)
     t, drawn = _bootstrap_t(X, y, codes, names.index(term), value, draws, seed)

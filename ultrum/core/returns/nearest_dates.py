@@ -31,7 +31,7 @@ def match_dates(
     key: str | None = None,
     date: str = "date",
 ) -> pd.DataFrame:
-    """Last value at or before each date, or the first at or after it.
+    """As-of (nearest-date) join: the last value at or before each date, or the first at or after it.
 
     Parameters
     ----------

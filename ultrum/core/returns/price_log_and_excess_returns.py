@@ -188,7 +188,7 @@ def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
     lost = np.flatnonzero((ratio == 0).any(axis=0))
     if len(lost):
         raise UnitError(
-            f"{held.names[lost[0]]} ends with a return of −100 %, which has no logarithm; take kind='simple'."
+            f"{held.names[lost[0]]} ends with a return of −100 %, which has no logarithm; use kind='simple'."
         )
 
 
@@ -376,13 +376,13 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
     if metadata.measure != "return":
         raise UnitError(
             f"{metadata.name} is a {metadata.measure or 'series'}, not a return per period. "
-            "Turn a yield into returns with yield_to_return first."
+            "Convert a yield with yield_to_return first."
         )
     mine = x.metadata[0].replace(measure="return", currency=metadata.currency, excess_of="")
     check_same(mine, metadata.replace(excess_of=""), "less")
     abroad = [a for a in x.metadata if a.currency and metadata.currency and a.currency != metadata.currency]
     if abroad:
         raise CurrencyError(
-            f"{abroad[0].name} is in {abroad[0].currency}, {metadata.name} in {metadata.currency}; take the "
+            f"{abroad[0].name} is in {abroad[0].currency}, {metadata.name} in {metadata.currency}; use the "
             "risk-free return of its own currency, or convert it with to_currency first."
         )

@@ -57,7 +57,7 @@ def compare_to_benchmark(
     on: str | None = None,
     periods_per_year: float | None = None,
 ) -> Relative:
-    """Growth of an asset and its benchmark over the same spans, and how closely it tracks.
+    """Benchmark comparison: active return, tracking error and information ratio.
 
     Parameters
     ----------
@@ -120,7 +120,7 @@ def compare_to_benchmark(
     basis = (
         f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; "
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
-        f"a year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
+        f"per year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
         + (f"; {name_list(torn)} left out, returns are missing inside" if torn else "")
     )
@@ -138,7 +138,7 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
     a, b = x.metadata, benchmark.metadata
     if a.frequency != b.frequency:
         raise FrequencyError(
-            f"{a.name} is {a.frequency.name}, {b.name} {b.frequency.name}: bring both to one with to_frequency."
+            f"{a.name} is {a.frequency.name}, {b.name} {b.frequency.name}: convert both to one with to_frequency."
         )
     if a.is_return != b.is_return:
         raise UnitError(
@@ -152,7 +152,7 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
     if a.income and b.income and a.income != b.income:
         raise UnitError(
             f"{a.name} is a {a.income} return, {b.name} a {b.income} return: one leaves "
-            "dividends out. Take the total-return index."
+            "dividends out. Use the total-return index."
         )
 
 
@@ -210,7 +210,8 @@ def _spans(
         last = int(row_at(ordinals, np.array([frequency.ordinal_of_name(on, last=True)]))[0])
     if last < 0:
         raise AlignmentError(
-            f"Neither {on} nor the five weekdays before it have both values; they run {span_of(both.index)}."
+            f"Neither {on} nor the five weekdays before it have both values (common sample "
+            f"{span_of(both.index)})."
         )
     rows, torn = {}, []
     spans = holes.reindex(both.index)
@@ -299,9 +300,7 @@ def correlations(
     table = x if isinstance(x, SeriesTable) else SeriesTable.from_pandas(x, measure="return")
     frame = table.values.dropna() if deletion == "listwise" else table.values
     if len(frame) < 3:
-        raise AlignmentError(
-            f"Only {quantity(len(frame), 'period')} with every series; take deletion='pairwise'."
-        )
+        raise AlignmentError(f"Only {quantity(len(frame), 'complete period')}. Use deletion='pairwise'.")
     matrix, counts = _pairwise(frame.to_numpy(dtype=np.float64))
     with np.errstate(divide="ignore", invalid="ignore"):
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
@@ -315,7 +314,7 @@ def correlations(
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
-    sample = f"{deletion} rows" + (f", {lost} not whole left out" if lost else "")
+    sample = f"{deletion} deletion" + (f", {quantity(lost, 'incomplete observation')} dropped" if lost else "")
     basis = "; ".join([f"{table.frequency.name}, {span_of(frame.index)}, {sample}", *warnings])
     return Correlations(
         _square(matrix, table.names),

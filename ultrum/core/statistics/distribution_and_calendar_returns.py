@@ -34,9 +34,9 @@ class Distribution(Described):
     Attributes
     ----------
     table : DataFrame
-        Rows ``centre`` (within half a deviation of the mean), ``shoulders`` (half to two deviations), and
-        ``beyond 2``, ``beyond 3`` and ``beyond 4`` deviations. Columns ``count`` and ``expected`` (values,
-        and how many a normal would have), ``observed`` and ``normal`` (shares), ``ratio``.
+        By absolute z-score (standard deviations from the mean): ``|z| < 0.5``, ``0.5 to 2``, ``> 2``, ``> 3``,
+        ``> 4``. Columns ``count`` and ``expected`` (under normality), ``observed`` and ``normal`` (shares),
+        ``ratio``.
     histogram : DataFrame
         Bins: ``low high count share density normal``, the last what a normal would have.
     quantiles : Series
@@ -98,7 +98,8 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not varies(values):
         raise EstimationError(
-            f"{x.name} has {quantity(len(values), 'value')}, or they do not vary; eight that do are needed."
+            f"distribution: {x.name} has {quantity(len(values), 'value')}, or they are constant; at least 8 "
+            "that vary are needed."
         )
     mean, spread = float(values.mean()), float(values.std(ddof=1))
     off = (values - mean) / values.std()
@@ -141,7 +142,7 @@ def _shares(scores: Floats) -> pd.DataFrame:
         int(((size > _CENTRE) & (size <= _TAILS[0])).sum()),
         *(int((size > reach).sum()) for reach in _TAILS),
     ]
-    names = ["centre", "shoulders", *(f"beyond {reach:g}" for reach in _TAILS)]
+    names = ["|z| < 0.5", "0.5 to 2", *(f"> {reach:g}" for reach in _TAILS)]
     table = pd.DataFrame({"count": counts, "expected": np.array(normal) * len(scores)}, names)
     table = table.assign(observed=table["count"] / len(scores), normal=normal)
     return table.assign(ratio=table["observed"] / table["normal"])
@@ -153,7 +154,7 @@ def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
     if isinstance(bins, list):
         numbers = [b for b in bins if isinstance(b, Real) and np.isfinite(float(b))]
         if len(numbers) < max(len(bins), 2):
-            raise UnitError("Edges of bins are two or more finite numbers.")
+            raise UnitError("bins= must be two or more finite numbers.")
         edges = np.sort(np.asarray(numbers, dtype=float))
         if edges[0] > values.min() or edges[-1] < values.max():
             raise UnitError(
@@ -167,7 +168,7 @@ def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
         low = np.floor(values.min() / bins)
         count = int(np.floor(values.max() / bins) - low) + 1
         if count > _MOST_BINS:
-            raise UnitError(f"A width of {bins:g} makes {count:,} bins; take a wider one.")
+            raise UnitError(f"A width of {bins:g} makes {count:,} bins; use a wider one.")
         return np.asarray(bins * (low + np.arange(count + 1)))
     return np.linspace(values.min(), values.max(), max(int(bins), 1) + 1)
 
@@ -251,7 +252,9 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
         returns = TimeSeries(returns.values.loc[valid[0] : valid[-1]], returns.metadata)
     code = returns.metadata.frequency.code
     if code not in "MQ":
-        raise FrequencyError(f"{x.name} is {returns.metadata.frequency.name}; a grid needs months or quarters.")
+        raise FrequencyError(
+            f"calendar_returns: {x.name} is {returns.metadata.frequency.name}; months or quarters are needed."
+        )
     count = 12 if code == "M" else 4
     names = list(_MONTHS) if code == "M" else ["Q1", "Q2", "Q3", "Q4"]
     ordinals = returns.ordinals

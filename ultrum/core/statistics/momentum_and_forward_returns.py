@@ -35,7 +35,7 @@ def forward_returns(
     condition: pd.DataFrame | pd.Series | Sequence[Any],
     horizons: Sequence[str | int] = (1, 3, 6, 12),
 ) -> ForwardReturns:
-    """Mean return over horizons that begin the period after a condition held.
+    """Conditional mean of forward returns after a condition, against the unconditional mean.
 
     Parameters
     ----------
@@ -71,7 +71,7 @@ def forward_returns(
     returns = _on_calendar(returns_in(x, "forward_returns").only())
     values = simple_block(returns.as_table())[:, 0]
     if not varies(values):
-        raise EstimationError(f"{x.name} does not vary; there is nothing to compare.")
+        raise EstimationError(f"forward_returns: {x.name} is constant, so there is nothing to compare.")
     holds = _holds(returns, condition)
     rows = {}
     for horizon in horizons:
@@ -186,7 +186,7 @@ def momentum(
     *,
     skip: str | None = None,
 ) -> Momentum:
-    """Compounded past returns over calendar horizons, averaged and ranked.
+    """Momentum: cumulative past returns over formation periods, with a skip period, averaged and ranked.
 
     Parameters
     ----------
@@ -215,9 +215,9 @@ def momentum(
     if not priced:
         table = returns_in(table, "momentum")
     if not len(table.index):
-        raise AlignmentError("momentum was given no row; its series are empty.")
+        raise AlignmentError("momentum: the series are empty.")
     if not len(horizons):
-        raise AlignmentError("momentum was given no horizon; take one such as P12M.")
+        raise AlignmentError("momentum: horizons is empty. Pass one such as P12M.")
     by_horizon = {h: _past(table, h, skip or "", priced) for h in horizons}
     blocks = np.stack([frame.to_numpy() for frame in by_horizon.values()])
     average = pd.DataFrame(blocks.mean(axis=0), index=table.index, columns=table.names)
@@ -246,7 +246,7 @@ def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataF
     ordinals = table.ordinals
     if table.frequency.is_dated:
         if not priced:
-            raise FrequencyError("Momentum over calendar horizons takes daily prices, not daily returns.")
+            raise FrequencyError("momentum: calendar horizons need daily prices, not daily returns. Pass prices.")
         days = table.frequency.starts(ordinals)
         start = row_before(days, months_before(days, months_of(horizon)))
         end = row_before(days, months_before(days, months_of(skip))) if skip else np.arange(len(days))

@@ -32,7 +32,7 @@ def portfolio(
     rebalance: str = "every period",
     name: str = "portfolio",
 ) -> TimeSeries:
-    """Returns of a portfolio.
+    """Portfolio returns: equal-weighted, value-weighted or fixed weights, buy-and-hold between rebalancing dates.
 
     Parameters
     ----------
@@ -62,11 +62,12 @@ def portfolio(
     """
     table = returns_in(x, "portfolio")
     if table.metadata[0].measure == "log_return":
-        raise UnitError("Log returns do not add across assets; bring them to simple ones with to_simple.")
+        raise UnitError("portfolio: log returns do not add across assets. Convert them with to_simple.")
     currencies = sorted({a.currency for a in table.metadata if a.currency})
     if len(currencies) > 1:
         raise CurrencyError(
-            f"The assets are in {' and '.join(currencies)}; bring their prices to one currency with to_currency."
+            f"The assets are in {' and '.join(currencies)}; convert their prices to one currency with "
+            "to_currency."
         )
     targets = _targets(table, weights)
     rebalanced = _rebalancing(table, rebalance)
@@ -98,7 +99,8 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         place = np.searchsorted(ordinals, table.ordinals) - 1
         if table.frequency != weights.frequency:
             raise AlignmentError(
-                f"Market values are {weights.frequency.name}, returns {table.frequency.name}; bring both to one."
+                f"Market values are {weights.frequency.name}, returns {table.frequency.name}; convert both to "
+                "one."
             )
         age = table.ordinals - ordinals[np.maximum(place, 0)]
         fresh = (place >= 0) & (age <= _OLDEST.get(table.frequency.code, 1))
@@ -179,7 +181,7 @@ def positions(
     currency: str | None = None,
     rates: ExchangeRates | None = None,
 ) -> Holdings:
-    """Gain of each purchase, simple and money-weighted.
+    """Positions: gain, holding-period return and annualised money-weighted return (IRR).
 
     Parameters
     ----------

@@ -63,12 +63,12 @@ def returns_in(x: Any, doing: str) -> SeriesTable:
     for metadata in table.metadata:
         if not metadata.is_return:
             raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; {doing} takes returns. "
-                "Make them with returns(prices)."
+                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; {doing} takes "
+                "returns. Use returns(prices)."
             )
     kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:
-        raise UnitError(f"{doing}: simple and log returns are mixed; bring all to one with to_simple.")
+        raise UnitError(f"{doing}: simple and log returns are mixed; convert all to one with to_simple.")
     return table
 
 

@@ -227,7 +227,7 @@ def to_frequency(
     session_close: str | None = None,
     timezone: str | None = None,
 ) -> SeriesTable:
-    """Convert to a lower frequency.
+    """Convert to a lower frequency (resample, temporal aggregation).
 
     Parameters
     ----------
@@ -354,7 +354,7 @@ def to_bars(
     session_close: str | None = None,
     timezone: str | None = None,
 ) -> SeriesTable:
-    """Open, high, low and close of each longer period, from single prices.
+    """OHLC bars: open, high, low and close of each longer period, from single prices.
 
     Bars themselves are made longer with :func:`to_frequency`.
 
@@ -400,7 +400,7 @@ def default_method(metadata: Metadata) -> str:
         method = "sum"
     if method is None:
         raise UnitError(
-            f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
+            f"{metadata.name}: its metadata do not show whether to sum, average or use the last "
             f"(measure '{metadata.measure}', timing '{metadata.timing}').",
             fix="Set how='last', 'mean' or 'sum'.",
             setting="how",
@@ -438,7 +438,7 @@ def _check_sense(method: str, x: SeriesTable, target: Frequency, metadata_list: 
     if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
         raise FrequencyError(
             f"{metadata_list[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
-            "counts days of the neighbour. Start from daily data, or take how='mean' or 'last'."
+            "counts days of the neighbour. Start from daily data, or use how='mean' or 'last'."
         )
     for metadata in metadata_list:
         if method == "sum" and metadata.measure in ("index", "price", "rate", "quote", "return"):

@@ -75,7 +75,7 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
             f"{name} has {quantity(n, 'value')}, too few for {quantity(k, 'coefficient')} and ρ."
         )
     if np.linalg.matrix_rank(aggregator @ regressors) < k:
-        raise EstimationError(f"{name}: the indicator does not vary; take how='denton'.")
+        raise EstimationError(f"{name}: the indicator does not vary; use how='denton'.")
     rho = _likeliest(low, regressors, aggregator)
     at = _fit(rho, low, regressors, aggregator)
     gain = scipy.linalg.cho_solve((at.factor, True), at.covariance.T).T
@@ -175,7 +175,7 @@ class _Places:
 
 @validate_arguments
 def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: TimeSeries | None = None) -> S:
-    """Estimate a higher frequency.
+    """Temporal disaggregation to a higher frequency (Chow–Lin, Denton, and simpler methods).
 
     Parameters
     ----------
@@ -274,7 +274,7 @@ def _method_of(metadata: Metadata, how: str) -> str:
     if how == "linear" and method != "last":
         raise UnitError(
             f"{metadata.name}: lines between {_KEPT.get(method, method)} would not keep them. "
-            "Linear joins end values only; take how='hold', 'denton' or 'chow-lin'."
+            "Linear joins end values only; use how='hold', 'denton' or 'chow-lin'."
         )
     return method
 
@@ -302,7 +302,7 @@ def _indicator_on(high: Ints, target: Frequency, indicator: TimeSeries, name: st
         first = target.labels(high[np.flatnonzero(np.isnan(values))[:1]])[0]
         raise AlignmentError(
             f"indicator {metadata.name} ({span_of(indicator.values.dropna().index)}) has no value at {first}, "
-            f"inside {name}. Take an indicator that covers it, or a shorter sample."
+            f"inside {name}. Use an indicator that covers it, or a shorter sample."
         )
     return values
 
@@ -322,12 +322,12 @@ def _estimate_values(
         if (z <= 0).any():
             raise UnitError(
                 f"The indicator of {name} has values that are zero or negative; Denton moves in proportion "
-                "to it. Take how='chow-lin'."
+                "to it. Use how='chow-lin'."
             )
         return _denton(values, z, places.aggregator(method)), None
     if len(places.high) > _MOST:
         raise EstimationError(
-            f"{name}: {len(places.high):,} periods are more than Chow–Lin takes ({_MOST:,}); take a shorter "
+            f"{name}: {len(places.high):,} periods are more than Chow–Lin takes ({_MOST:,}); use a shorter "
             "sample, or how='denton'."
         )
     columns = [np.ones(len(places.high))] + ([] if helper is None else [helper])

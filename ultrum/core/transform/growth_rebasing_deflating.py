@@ -29,7 +29,7 @@ def growth(
     kind: Literal["simple", "log"] = "simple",
     annualised: bool = False,
 ) -> SeriesTable:
-    """Growth of each series over a calendar span.
+    """Growth rates, year-on-year or period-on-period, simple or logarithmic, annualised or not.
 
     Parameters
     ----------
@@ -81,7 +81,7 @@ def growth(
 @on_block
 @validate_arguments
 def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
-    """Change of each series over a calendar span, in its own unit.
+    """Differences over a calendar span, in the unit of the series.
 
     Parameters
     ----------
@@ -252,7 +252,7 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
                 else f"after {period_label(x.index[rows[skipped[0]]])}"
             )
             raise UnitError(
-                f"{name}: values are missing {place}; nothing can be cumulated across a gap. Fill it, or take a "
+                f"{name}: values are missing {place}; nothing can be cumulated across a gap. Fill it, or use a "
                 "sample without it."
             )
 
@@ -263,7 +263,7 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
 @on_block
 @validate_arguments
 def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> SeriesTable:
-    """Levels on a common base.
+    """Rebased indices: levels relative to a base period.
 
     Parameters
     ----------
@@ -320,7 +320,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
     if to == "first":
         whole = np.flatnonzero(np.isfinite(x.block).all(axis=1))
         if not len(whole):
-            raise AlignmentError(f"{choices(x.names)} share no period with values for all.")
+            raise AlignmentError(f"{choices(x.names)} have no period in common with values for all.")
         return whole[:1], period_label(x.index[whole[0]])
     code, _ = parse_period(to)
     frequency = Frequency(code) if code != "D" else x.frequency
@@ -350,7 +350,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
 @on_block
 @validate_arguments
 def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> SeriesTable:
-    """Money amounts at the prices of one period, or returns after inflation.
+    """Real (constant-price) values, or real returns.
 
     Parameters
     ----------
@@ -388,7 +388,8 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     lost = len(x.index) - len(index) or None
     if not len(index):
         raise AlignmentError(
-            f"{x.names[0]} ({span_of(x.index)}) and {prices.name} ({span_of(prices.index)}) share no period."
+            f"{x.names[0]} ({span_of(x.index)}) and {prices.name} ({span_of(prices.index)}) have no period in "
+            "common."
         )
     common = prices.values.reindex(index)
     if all(a.is_return for a in x.metadata):

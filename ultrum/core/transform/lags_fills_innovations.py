@@ -20,7 +20,7 @@ from ultrum.errors import EstimationError, FrequencyError, UnitError
 @on_block
 @validate_arguments
 def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
-    """Values moved to later periods, where they are the past; none is lost.
+    """Lags: values moved to later periods, so that they are known there; none is lost.
 
     Parameters
     ----------
@@ -61,7 +61,7 @@ def fill(
     *,
     limit: int | None = None,
 ) -> SeriesTable:
-    """Missing values from the one before or after; the trail counts them.
+    """Forward fill (ffill) or backward fill (bfill) of missing values; the trail counts them.
 
     Parameters
     ----------
@@ -128,7 +128,7 @@ def innovations(
     sample: Literal["all", "expanding"] = "all",
     min_obs: int | None = None,
 ) -> SeriesTable:
-    """Residuals of an autoregression with a constant, its order chosen by an information criterion.
+    """AR(p) innovations (shocks, the unexpected component), with the order by an information criterion.
 
     Parameters
     ----------
@@ -173,7 +173,7 @@ def innovations(
     for name in x.names:
         metadata = x[name].metadata
         if metadata.measure in ("price", "index", "stock", "quote"):
-            raise UnitError(f"{name} is a level ({metadata.measure}); take its growth first.")
+            raise UnitError(f"{name} is a level ({metadata.measure}); use its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, least)
         metadata_after = metadata.add_step("innovations", lags=lags, criterion=criterion, sample=sample)
         parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
@@ -232,7 +232,7 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     y, x = values[used], lagged[used]
     count = len(y)
     if count < most + 3:
-        raise EstimationError(f"Only {quantity(count, 'period')} with all {most} lags; take fewer lags.")
+        raise EstimationError(f"Only {quantity(count, 'period')} with all {most} lags; use fewer lags.")
     q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
     left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
     spread = np.maximum(left, np.finfo(float).tiny) / count

@@ -36,7 +36,7 @@ def starts_of(window: int | str, ordinals: Ints, frequency: Frequency) -> Ints:
     if isinstance(window, int) or str(window).isdigit():
         width = int(window)
         if width < 1:
-            raise FrequencyError(f"A window of {width} is empty; take at least 1.")
+            raise FrequencyError(f"A window of {width} is empty; use at least 1.")
         if frequency.is_dated:
             rows = np.arange(len(ordinals))
             if frequency.code in "BD":
@@ -158,7 +158,7 @@ RollingStatistic = Literal["mean", "std", "sum", "high", "low", "median", "expon
 def rolling(
     x: SeriesTable, window: int | str, *, how: RollingStatistic = "mean", min_obs: int | None = None
 ) -> SeriesTable:
-    """A statistic over a rolling window that ends at each period.
+    """Rolling mean, standard deviation and other statistics over windows that end at each period.
 
     Parameters
     ----------
@@ -207,7 +207,7 @@ def rolling(
 
 @validate_arguments
 def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> SeriesTable:
-    """The rolling mean of a series with a band of so many rolling standard deviations about it.
+    """Rolling mean ± k rolling standard deviations.
 
     Parameters
     ----------
@@ -232,7 +232,7 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     [2.0, 0.59, 3.41]
     """
     if not width > 0:
-        raise UnitError(f"width={width:g}: a positive number of deviations is expected.")
+        raise UnitError(f"width={width:g}: a positive number of standard deviations is expected.")
     single = isinstance(x, TimeSeries)
     table = x.as_table() if isinstance(x, TimeSeries) else x
     middle = rolling(table, window)
@@ -293,7 +293,7 @@ def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> 
 @on_block
 @validate_arguments
 def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None) -> SeriesTable:
-    """Values less their mean, in standard deviations (n − 1).
+    """Standard scores (z-scores): (x − mean)/SD with n − 1, full-sample, expanding or rolling.
 
     Parameters
     ----------
@@ -330,7 +330,7 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
         spread = rolling(x, window, how="std", min_obs=min_obs).block
         scores = _scores(block, centre, spread)
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
-        raise UnitError(f"{x.names[0]} does not vary, or has too few values, so it has no standard scores.")
+        raise UnitError(f"{x.names[0]} is constant or has too few values, so it has no z-scores.")
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
     metadata_list = [a.add_step("standardised", facts, over=window) for a in x.metadata]
     return SeriesTable.from_arrays(scores, x.index, metadata_list)

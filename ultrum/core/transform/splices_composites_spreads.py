@@ -46,7 +46,7 @@ def splice(
     tolerance: float = 0.01,
     name: str = "",
 ) -> SplicedSeries:
-    """Make one series of several.
+    """Splice (chain-link) several histories into one series.
 
     Parameters
     ----------
@@ -263,7 +263,7 @@ def composite(
     name: str = "composite",
     title: str = "",
 ) -> Composite:
-    """Average standard scores of several indicators.
+    """Composite index: the weighted average of z-scores.
 
     Parameters
     ----------
@@ -392,7 +392,7 @@ def _check_names(table: SeriesTable, given: Mapping[str, float] | None, word: st
 
 @validate_arguments
 def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries:
-    """One series less another of the same kind, such as a long rate less a short one.
+    """Term spread, credit spread or another rate differential.
 
     Parameters
     ----------
@@ -413,7 +413,7 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     UnitError, FrequencyError, CurrencyError
         If frequency, measure, unit, currency or timing differ.
     AlignmentError
-        If they share no period.
+        If they have no period in common.
 
     Examples
     --------
@@ -428,7 +428,7 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     if long.metadata.timing and short.metadata.timing and long.metadata.timing != short.metadata.timing:
         raise UnitError(
             f"{long.name} is at the {long.metadata.timing} of a {long.metadata.frequency.noun}, {short.name} at "
-            f"the {short.metadata.timing}; bring both to one."
+            f"the {short.metadata.timing}; convert both to one."
         )
     if long.metadata.measure in ("price", "index", "flow", "stock", "quote"):
         raise UnitError(
@@ -438,7 +438,8 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     difference = long - short
     if not difference.values.notna().any():
         raise AlignmentError(
-            f"{long.name} ({span_of(long.index)}) and {short.name} ({span_of(short.index)}) share no period."
+            f"{long.name} ({span_of(long.index)}) and {short.name} ({span_of(short.index)}) have no period in "
+            "common."
         )
     facts = {
         "name": name or f"{long.name}_less_{short.name}",

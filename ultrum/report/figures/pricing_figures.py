@@ -18,7 +18,7 @@ from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_regression import RollingFit
-from ultrum.core.regression.structural_breaks import BreakTest
+from ultrum.core.regression.structural_breaks import SUP_F, BreakTest
 from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import UltrumError
@@ -140,7 +140,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
     'F of a break at each date'
     """
     if not len(test.path):
-        raise UltrumError("Chow's test at one date has no path; take how='sup-f' or how='cusum'.")
+        raise UltrumError("Chow's test at one date has no path; use how='sup-f' or how='cusum'.")
     ax = axes_for(ax)
     x = _dates(test.path.index)
     ax.plot(x, test.path, color=TIDE, linewidth=1.8)
@@ -159,7 +159,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
         )
         ax.axvspan(*ends, color=LANTERN, alpha=0.14, linewidth=0, label="95 % interval of the date")
     ax.plot([place], [test.path.loc[test.at]], "o", color=LANTERN, label=break_text)
-    largest = test.distribution == "largest F"
+    largest = test.distribution == SUP_F
     ax.set_ylabel("F of a break at each date" if largest else "cumulated recursive residuals, deviations")
     ax.set_title(f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}")
     ax.legend(loc="best", fontsize=9)
@@ -191,7 +191,7 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     >>> import ultrum as ul
     >>> ax = predicted_against_realised(ul.two_pass(ul.practice.panel(), draws=49))
     >>> ax.get_xlabel()
-    'predicted mean excess return, % per year'
+    'Predicted mean excess return, % per year'
     """
     shown = result.pricing.dropna()
     percent = 100 * result.periods_per_year
@@ -204,8 +204,8 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     ax.set_xlim(*across)
     ax.set_ylim(*up)
     ax.legend(loc="lower right", fontsize=9)
-    ax.set_xlabel("predicted mean excess return, % per year")
-    ax.set_ylabel("realised mean excess return, % per year")
+    ax.set_xlabel("Predicted mean excess return, % per year")
+    ax.set_ylabel("Realised mean excess return, % per year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
     ax.set_title(true_minus(f"Predicted against realised; R² of means {decimals(r2)}"))
     foot(ax, result.basis, source=source)

@@ -77,8 +77,8 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     few = len(table) <= MOST_NAMES
     ax.scatter(x, y, s=26 if few else 6, color=TIDE, alpha=None if few else 0.5, zorder=3)
     ax.margins(0.09)
-    ax.set_xlabel("volatility, % per year")
-    ax.set_ylabel("mean return, % per year")
+    ax.set_xlabel("Annualised volatility, %")
+    ax.set_ylabel("Annualised mean return, %")
     ax.set_title(f"Risk and return of {quantity(len(table), 'asset')}")
     foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
     if few:
@@ -133,7 +133,7 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     ax.set_xlabel(f"{result.name}, {kind}{unit}")
     ax.set_ylabel("share of periods, %")
     ax.set_ylim(0, 1.45 * 100 * max(float(h["share"].max()), float(normal.max())))
-    tails = result.table.loc["beyond 2":]
+    tails = result.table.loc["> 2":]
     counts = ", ".join(str(count) for count in tails["count"])
     expected = ", ".join(
         decimals(count, 0) if count >= 10 else significant(count, 2) for count in tails["expected"]
@@ -142,7 +142,7 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     ax.text(
         0,
         1.025,
-        f"beyond 2, 3, 4 deviations: {counts}; of a normal: {expected}",
+        f"|z| > 2, 3, 4: {counts}; expected under normality: {expected}",
         transform=ax.transAxes,
         fontsize=9.5,
     )
@@ -215,7 +215,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     for side in ax.spines.values():
         side.set_visible(False)
     ax.set_title(f"{result.name}, returns in %", pad=22)
-    note = "* part of a year, not in the mean of years" if partial else ""
+    note = "* incomplete year, not in the mean of years" if partial else ""
     foot(ax, result.in_percent, "colours of months and of years have scales of their own", note)
     return ax
 
@@ -335,7 +335,7 @@ def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Ax
 @house_style
 @validate_arguments
 def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
-    """Correlations as a coloured grid; those that a 5 % test does not tell from zero are pale.
+    """Correlations as a coloured grid; those not significant at the 5 % level are pale.
 
     Parameters
     ----------

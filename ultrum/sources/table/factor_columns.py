@@ -103,11 +103,12 @@ def factor_table(
 
     Examples
     --------
-    >>> from ultrum.sources.table import TableOptions, read_table
-    >>> text = b"month,Mkt-RF,SMB,RF\n2024-01,-0.5,1.2,0.4\n2024-02,2.5,-0.7,0.4\n2024-03,1.1,-0.2,0.4\n"
+    >>> from ultrum.sources.table.reader import read_table
+    >>> from ultrum.sources.table.reading_result import TableOptions
+    >>> text = b"month,market,size,RF\n2024-01,-0.5,1.2,0.4\n2024-02,2.5,-0.7,0.4\n2024-03,1.1,-0.2,0.4\n"
     >>> found = factor_table(read_table(text, "factors.csv", TableOptions(units="percent"), "2024-06-01"))
     >>> found.market, found.risk_free.name, found.total_return_factors
-    ('Mkt-RF', 'RF', [])
+    ('market', 'RF', [])
     """
     names = list(reading.series)
     rate_name = _column(reading, names, risk_free, _RISK_FREE, "risk-free")
@@ -239,7 +240,7 @@ def check_rate(name: str, rate: TimeSeries) -> None:
         raise TableError(
             f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % per year; this looks like a yield a year, or "
             "like percent taken for decimals.",
-            fix="Set the units, or give the risk-free rate as a number a year.",
+            fix="Set the units, or give the risk-free rate as an annual number.",
             setting="rate_size",
         )
 

@@ -24,7 +24,6 @@ _CLOSE: Final = (
     "last price",
     "settle",
     "settlement price",
-    "px last",
 )
 _VALUE: Final = ("value", "level", "index", "index level")  # also names an asset can have
 _ADJUSTED: Final = (
@@ -110,7 +109,8 @@ def price_table(reading: Reading, price_column: str = "", volume_column: str = "
     Examples
     --------
     >>> import pandas as pd
-    >>> from ultrum.sources.table import TableOptions, read_table
+    >>> from ultrum.sources.table.reader import read_table
+    >>> from ultrum.sources.table.reading_result import TableOptions
     >>> text = b"Date,Open,Close,Adj Close,Volume\n2024-01-02,9,10,8,100\n2024-01-03,10,11,9,100\n"
     >>> found = price_table(read_table(text, "KELP.csv", TableOptions(), "2024-02-01"))
     >>> found.prices.names, found.column, found.includes_dividends

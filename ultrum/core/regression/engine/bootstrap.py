@@ -27,7 +27,7 @@ def block_length(block: Floats) -> float:
     True
     """
     if len(block) < 10:
-        raise EstimationError(f"{quantity(len(block), 'row')}, too few for a block bootstrap; take 10 or more.")
+        raise EstimationError(f"{quantity(len(block), 'observation')}: a block bootstrap needs at least 10.")
     return max(_length(column) for column in block.T)
 
 

@@ -52,7 +52,7 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     if kind not in (*ERRORS, *CLUSTERED):
         raise EstimationError(f"errors='{errors}' is not a kind of errors; {one_of(kind, ERRORS)}")
     if kind in CLUSTERED and not clustered:
-        raise EstimationError(f"errors='{errors}' needs the clusters of the rows; give clusters=.")
+        raise EstimationError(f"errors='{errors}' needs clusters=, a label for each observation.")
     if lags is None:
         return kind
     if kind not in HAC or clustered:

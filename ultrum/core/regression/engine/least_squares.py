@@ -94,8 +94,8 @@ def least_squares(
     rows, columns = X.shape
     if rows <= columns:
         raise EstimationError(
-            f"{rows} complete rows for {columns} coefficients ({choices(labels)}); "
-            "at least one more row than coefficients is needed."
+            f"{rows} complete observations for {columns} coefficients ({choices(labels)}); at least "
+            f"{columns + 1} are needed."
         )
     centre, level = np.zeros(columns), np.zeros(Y.shape[1])
     if constant:
@@ -176,14 +176,11 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     diagonal = np.abs(np.diag(R))
     rank = int(np.sum(diagonal > max(scaled.shape) * np.finfo(float).eps * diagonal[0]))
     if rank == len(labels):
-        raise EstimationError(
-            f"The columns {choices(labels)} depend on each other within rounding. Leave out one."
-        )
+        raise EstimationError(f"The columns {choices(labels)} are collinear within rounding. Drop one.")
     weights = scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, rank])
     partners = [labels[pivot[i]] for i in np.flatnonzero(np.abs(weights) > 1e-8)]
     column = labels[pivot[rank]]
     reason = f"a combination of {', '.join(partners)}" if partners else "zero in every row"
     raise EstimationError(
-        f"The column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. "
-        "Leave out one of them."
+        f"Column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. Drop one of them."
     )

@@ -24,7 +24,9 @@ def check_depth(lags: int | str | None, rows: int) -> None:
     (None, None)
     """
     if lags is not None and not isinstance(lags, str) and lags >= rows:
-        raise EstimationError(f"lags={lags} for {quantity(rows, 'row')}: take fewer lags than rows.")
+        raise EstimationError(
+            f"lags={lags} for {quantity(rows, 'observation')}: use fewer lags than observations."
+        )
 
 
 def lag_rule(rows: int) -> int:
