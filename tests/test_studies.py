@@ -66,8 +66,8 @@ class Whole(OnPractice):
         self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})
         self.exports(result)
         page = found["report"].read_text()
-        for words in ("Model comparison", "Joint test of zero alphas (GRS)", "What could be wrong", "Premia of exposures",
-                      "Peers", "What the beta owes to choices", "the licence ends in 2031", "└ "):  # fmt: skip
+        for words in ("Model comparison", "Joint test of zero alphas (GRS)", "Regression diagnostics", "Factor risk premia",
+                      "Peers", "Sensitivity of beta to specification", "the licence ends in 2031", "└ "):  # fmt: skip
             self.assertIn(words, page)
         self.lines_to_explore(page, result)
         self.assertEqual(page.count("<figure role"), page.count('role="img" aria-label='))
@@ -397,7 +397,7 @@ class Whole(OnPractice):
         shown = command("trail", "s-results", cwd=self.folder)
         self.assertIn("exchange:prices.csv", shown.stdout)
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
-        self.assertIn("take one of them",
+        self.assertIn("use one of them",
                       command("run", "s.toml", "--refresh", "--offline", cwd=self.folder).stderr)  # fmt: skip
         whole = command("run", "s.zip", cwd=self.folder)
         self.assertEqual(whole.returncode, 0, whole.stderr)

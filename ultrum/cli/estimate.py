@@ -76,7 +76,7 @@ class RateOrColumn(click.ParamType[str | float]):
 
     name = "column or rate"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str | float:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> str | float:
         """The rate in decimals, or the heading."""
         match = re.fullmatch(r"\s*(-?[\d.]+)\s*(%?)\s*", str(value))
         if not match:
@@ -95,7 +95,7 @@ class Share(RateOrColumn):
 
     name = "rate"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> float:
         """The rate in decimals."""
         rate = super().convert(value, param, ctx)
         if isinstance(rate, str):

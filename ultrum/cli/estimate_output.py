@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import decimals, percent
@@ -165,7 +165,7 @@ def decision_rows(study: FileStudy) -> pd.DataFrame:
     return pd.DataFrame(rows).drop_duplicates()
 
 
-def workings_answer(workings: Workings) -> dict[str, Any]:
+def workings_answer(workings: Workings) -> dict[str, object]:
     """Steps as plain data."""
     return {"title": workings.title, "steps": workings.to_frame().to_dict("records")}
 
@@ -176,7 +176,7 @@ def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[st
     from ultrum.core.time.period_labels import period_label
 
     betas = result.betas
-    answer: dict[str, Any] = {
+    answer: dict[str, object] = {
         "basis": _kind(study, result),
         "assets": [_asset_answer(betas, asset) for asset in betas.assets],
         "decisions": [{"address": address, **vars(d)} for address, d in study.decisions],
@@ -204,7 +204,7 @@ def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[st
     terminal_output.as_json(answer)
 
 
-def _asset_answer(betas: BetaTable, asset: str) -> dict[str, Any]:
+def _asset_answer(betas: BetaTable, asset: str) -> dict[str, object]:
     """The regression of one asset, in decimals."""
     from ultrum.core.time.period_labels import period_label
 

@@ -166,7 +166,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
     from ultrum.desk.series_sets import SeriesSet
 
     span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
-    given: dict[str, Any] = {
+    given: dict[str, object] = {
         "span": span,
         "frequency": options["frequency"] or None,
         "dates": "common" if options["common"] else None,

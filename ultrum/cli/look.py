@@ -259,7 +259,7 @@ def _read(
     return reading, [column_of(reading, wanted)] if wanted.field else list(reading.series.values())
 
 
-def _names_other_series(steps: Sequence[dict[str, Any]]) -> bool:
+def _names_other_series(steps: Sequence[dict[str, object]]) -> bool:
     from ultrum.core.transform.steps import names_other_series
 
     return names_other_series(steps)
@@ -386,7 +386,7 @@ def _show_spells(spell_table: pd.DataFrame) -> None:
         terminal_output.table(spell_table)
 
 
-def _parse_steps(steps: Sequence[str]) -> list[dict[str, Any]]:
+def _parse_steps(steps: Sequence[str]) -> list[dict[str, object]]:
     """Steps as data; a wrong one is an error in the arguments."""
     from ultrum.core.transform.steps import parse_step
     from ultrum.errors import UnitError
@@ -403,7 +403,7 @@ def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:
     return spells(series, condition) if condition else None
 
 
-def _after_steps(series: TimeSeries, steps: list[dict[str, Any]]) -> dict[str, str]:
+def _after_steps(series: TimeSeries, steps: list[dict[str, object]]) -> dict[str, str]:
     """Facts that steps have changed."""
     if not steps:
         return {}

@@ -83,7 +83,7 @@ def show_rejections(reading: Reading | None) -> None:
         terminal_output.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
 
 
-def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, Any]]:
+def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, object]]:
     """A row for each series: frequency, unit, first and last period, values, gaps."""
     return [
         {
@@ -104,7 +104,7 @@ def values_by_period(series: TimeSeries) -> list[tuple[str, float]]:
     return [(_label(i), float(v)) for i, v in series.values.items()]
 
 
-def _label(period: Any) -> str:
+def _label(period: object) -> str:
     from ultrum.core.time.period_labels import period_label
 
     return period_label(period)

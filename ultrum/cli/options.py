@@ -146,7 +146,7 @@ def desk_of(
 
     with contextlib.ExitStack() as stack:
         tell = stack.enter_context(terminal_output.progress())
-        named: Any = sources
+        named: object = sources
         if on_practice:
             from ultrum.practice import serve, sources_at
 
@@ -359,13 +359,13 @@ def _is_local(text: str) -> bool:
     )
 
 
-def _options(reading: Sequence[str]) -> dict[str, Any]:
+def _options(reading: Sequence[str]) -> dict[str, object]:
     """Decisions of the table reader; a name that the reader does not know is an error in the arguments."""
     from ultrum.core.series.metadata import Metadata
     from ultrum.errors import UltrumError
     from ultrum.sources.table.reading_result import TableOptions
 
-    values: dict[str, Any] = {}
+    values: dict[str, object] = {}
     for text in reading:
         name, equals, value = (part.strip() for part in text.partition("="))
         options_there = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
@@ -400,7 +400,7 @@ def vault_for(vault: Path | None, files: LocalFiles, texts: Sequence[str]) -> It
 
 # Options of pictures: title, label of the axis, size
 
-F = TypeVar("F", bound=Callable[..., Any])
+F = TypeVar("F", bound=Callable[..., object])
 _DPI: Final = 140
 _SMALLEST, _LARGEST = 200, 8_000  # pixels a side
 
@@ -454,7 +454,7 @@ def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple
 def picture_options(command: F) -> F:
     """The options --title, --label and --size, given to a command as one ``style``."""
 
-    def _gather(*args: Any, title: str, label: str, size: tuple[int, int] | None, **given: Any) -> Any:
+    def _gather(*args: object, title: str, label: str, size: tuple[int, int] | None, **given: object) -> object:
         style = PictureStyle(title, label, size)
         if style and not (given.get("picture") or given.get("page")):
             raise click.UsageError("--title, --label and --size need --picture.")
@@ -535,7 +535,7 @@ def refuse_together(
         raise click.UsageError("--returns cannot be used with --revised.")
 
 
-def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, Any], revised: bool) -> None:
+def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, object], revised: bool) -> None:
     """A local file that is only looked at is not kept; options about what is kept need a vault."""
     kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
     named = [name for name, value in kept.items() if value]

@@ -195,7 +195,7 @@ def _run_and_show(
     at: str | None = None,
     keep: bool = True,
     packed: Path | None = None,
-    before: tuple[dict[str, Any], str] | None = None,
+    before: tuple[dict[str, object], str] | None = None,
     refresh: bool = False,
     store: CredentialStore | None = None,
 ) -> None:
@@ -253,7 +253,7 @@ def _run_and_show(
         raise PartlyDoneError
 
 
-def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
+def _last_run(out: Path) -> tuple[dict[str, object], str] | None:
     """What the last run into a folder was, if there was one, and what it is called."""
     from ultrum.errors import StudyError
     from ultrum.study.provenance import read_run
@@ -264,7 +264,7 @@ def _last_run(out: Path) -> tuple[dict[str, Any], str] | None:
         return None
 
 
-def _summary(result: StudyResult) -> dict[str, Any]:
+def _summary(result: StudyResult) -> dict[str, object]:
     """The answer and the numbers behind it, in decimals."""
     betas, company = result.betas, result.company
     fit = betas.fit(company)
@@ -283,7 +283,7 @@ def _summary(result: StudyResult) -> dict[str, Any]:
     }
 
 
-def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, Any]:
+def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, object]:
     """The cost of equity of a company, in decimals."""
     bounds = cost.interval(level).loc[company]
     return {

@@ -19,7 +19,7 @@ from collections.abc import Callable, Iterator
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 import click
 
@@ -157,7 +157,7 @@ def fact(name: str, text: str) -> None:
         echo(f"{'':20s}  {line}")
 
 
-def sparkline(values: Any, width: int = 72, rows: int = 4) -> str:
+def sparkline(values: object, width: int = 72, rows: int = 4) -> str:
     """A series as a few lines of blocks, lowest value at the bottom; gaps stay open.
 
     Each column shows the mean of its stretch of observations.
@@ -188,7 +188,7 @@ def warn(text: str, word: str = "warning") -> None:
     click.echo(line, err=True)
 
 
-def as_json(value: Any) -> None:
+def as_json(value: object) -> None:
     """Machine-readable output; missing numbers are null."""
     echo(json.dumps(_plain(value), indent=2, ensure_ascii=False, allow_nan=False))
 
@@ -236,13 +236,13 @@ def _is_figure(text: str) -> bool:
     return text in ("…", "—", "missing") or bool(_FIGURE.fullmatch(text))
 
 
-def _cell(value: Any) -> str:
+def _cell(value: object) -> str:
     if isinstance(value, float):
         return "—" if value != value else f"{value:,.6g}"  # noqa: PLR0124 - NaN differs from itself
     return printable(str(value))
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     if isinstance(value, dict):
         return {str(k): _plain(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
@@ -275,7 +275,7 @@ _FIXES: Final = {
 class Application(click.Group):
     """The group of commands; it notes which one failed, so that the message can name its options."""
 
-    def invoke(self, ctx: click.Context) -> Any:
+    def invoke(self, ctx: click.Context) -> object:
         """Run a command, and note it where it fails."""
         try:
             return super().invoke(ctx)
@@ -288,14 +288,14 @@ class PartlyDoneError(Exception):
     """Raised at the end of a command that did only part of what was asked."""
 
 
-def run_safely(app: Callable[..., Any]) -> int:
+def run_safely(app: Callable[..., object]) -> int:
     """Run the command line and turn every ending into an exit code and one message."""
     with warnings.catch_warnings():
         warnings.showwarning = partial(_show_warning, set())  # for the command alone
         return _exit_code_of(app)
 
 
-def _exit_code_of(app: Callable[..., Any]) -> int:  # noqa: PLR0911 - one return per ending
+def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one return per ending
     try:
         app(standalone_mode=False)
     except click.exceptions.Exit as ending:
@@ -353,7 +353,7 @@ def _describe_crash(error: Exception) -> str:
     return f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it."
 
 
-def _show_warning(shown: set[str], message: Any, category: type[Warning], *_: Any) -> None:
+def _show_warning(shown: set[str], message: object, category: type[Warning], *_: object) -> None:
     """Warnings of data as one plain line, once however many stages give it; those of libraries are not shown."""
     from ultrum.errors import DataWarning
 

@@ -53,7 +53,7 @@ class RenamedAttribute:
     def __set_name__(self, owner: type, name: str) -> None:
         self._old = name
 
-    def __get__(self, instance: object, owner: type | None = None) -> Any:
+    def __get__(self, instance: object, owner: type | None = None) -> object:
         if instance is None:
             return self
         name = type(instance).__name__
@@ -158,7 +158,7 @@ def renamed_values(**values: Mapping[str, str]) -> Callable[[Callable[P, R]], Ca
     return _decorate
 
 
-def value_now(function: Callable[..., Any], name: str, value: Any) -> Any:
+def value_now(function: Callable[..., object], name: str, value: object) -> object:
     """A value of a function's keyword by its name now, without a warning.
 
     Parameters
@@ -177,7 +177,7 @@ def value_now(function: Callable[..., Any], name: str, value: Any) -> Any:
     return names.get(value, value) if isinstance(value, str) else value
 
 
-def _value_now(where: str, value: Any, names: Mapping[str, str]) -> Any:
+def _value_now(where: str, value: object, names: Mapping[str, str]) -> object:
     if isinstance(value, list | tuple):
         return type(value)(_value_now(where, one, names) for one in value)
     if isinstance(value, Mapping):

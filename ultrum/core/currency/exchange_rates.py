@@ -151,7 +151,7 @@ class ExchangeRates:
             frequency,
         )
 
-    def rate(self, base: str, quote: str, *, on: Any = None) -> Rate:
+    def rate(self, base: str, quote: str, *, on: object = None) -> Rate:
         """Amount of ``quote`` for one ``base``.
 
         Parameters
@@ -185,7 +185,7 @@ class ExchangeRates:
             used.append(str(at[0]))
         return Rate(value, base, quote, str(day[0]), used, path)
 
-    def rates(self, base: Any, quote: str, on: Any) -> Floats:
+    def rates(self, base: object, quote: str, on: object) -> Floats:
         """Rates of many days at once, each base currency its own; NaN where none is fresh.
 
         Parameters
@@ -257,7 +257,7 @@ class ExchangeRates:
             self.rate(one, quote, on=days[first])
         return values * rates
 
-    def matrix(self, *, on: Any = None) -> pd.DataFrame:
+    def matrix(self, *, on: object = None) -> pd.DataFrame:
         """Every pair on one day: rows are bases, columns quotes; missing where none is fresh.
 
         Parameters

@@ -350,13 +350,13 @@ def _code(assets: SeriesTable | pd.DataFrame) -> str:
     return assets.frequency.code if isinstance(assets, SeriesTable) else ""
 
 
-def _factors_of(factors: Any) -> SeriesTable:
+def _factors_of(factors: object) -> SeriesTable:
     if isinstance(factors, list | tuple):
         return SeriesTable.of(factors)
     return _as_table(factors)
 
 
-def _conditions_of(conditions: Any) -> list[TimeSeries]:
+def _conditions_of(conditions: object) -> list[TimeSeries]:
     """Conditions one by one, since each may have a frequency of its own."""
     if conditions is None:
         return []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -192,7 +192,7 @@ def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
     }
 
 
-def _label_codes(codes: Ints, words: list[str]) -> Any:
+def _label_codes(codes: Ints, words: list[str]) -> object:
     """Words by their number, each kept once in memory."""
     if len(set(words)) < len(words):
         return np.array(words, dtype=object)[codes]

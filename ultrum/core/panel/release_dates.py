@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -191,7 +191,7 @@ def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
     raise AlignmentError(f"known_by of {name}: '{lag}' is not a duration. Write P1M, P45D or P2W.")
 
 
-def describe_rule(rule: Any) -> str:
+def describe_rule(rule: object) -> str:
     """A rule in words, for a trail."""
     if isinstance(rule, pd.DataFrame):
         return "vintages"

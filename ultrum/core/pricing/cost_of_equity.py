@@ -34,7 +34,7 @@ class Exposures:
     df: Floats
     errors: str
     sample: Mapping[str, str]
-    end: Any
+    end: object
 
     @classmethod
     def of(cls, betas: BetaTable | OneBeta) -> Exposures:

@@ -6,7 +6,7 @@ import functools
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -359,7 +359,7 @@ class CostOfEquity(TextInNotebooks):
         )
 
 
-def by_asset(parts: pd.DataFrame, assets: list[Any]) -> pd.DataFrame:
+def by_asset(parts: pd.DataFrame, assets: list[object]) -> pd.DataFrame:
     """Parts of each asset together, in the order they were given."""
     order = {asset: place for place, asset in enumerate(assets)}
     places = parts.index.get_level_values(0).map(order).to_numpy()

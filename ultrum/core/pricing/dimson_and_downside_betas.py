@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import pandas as pd
@@ -43,7 +43,7 @@ class OneBeta(TableInNotebooks):
     parts: pd.DataFrame
     basis: str
     errors: str = "sandwich"
-    end: Any = None
+    end: object = None
 
     def to_frame(self) -> pd.DataFrame:
         """Beta, error and rows of each asset.

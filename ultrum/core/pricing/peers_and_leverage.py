@@ -85,7 +85,7 @@ def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
     return beta * (1.0 + share) - debt_beta * share
 
 
-def _check_leverage(debt_to_equity: Any, tax: Any) -> None:
+def _check_leverage(debt_to_equity: object, tax: object) -> None:
     if np.any(np.asarray(debt_to_equity, dtype=float) < 0):
         raise EstimationError("debt_to_equity must not be negative.")
     rates = np.asarray(tax, dtype=float)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -61,7 +61,7 @@ class BetaSensitivity(TextInNotebooks):
     chosen: Mapping[str, str]
     published: float | None
     errors: str
-    end: Any
+    end: object
 
     own = RenamedAttribute("base_case")
 
@@ -296,7 +296,7 @@ def _first_row(index: pd.Index, window: str) -> int | None:
     return None if late else int(np.searchsorted(begun, cut, side="right"))
 
 
-def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, Any]:
+def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, object]:
     """Figures of one combination."""
     blank = {"beta": np.nan, "error": np.nan, "low": np.nan, "high": np.nan, "rows": 0, "note": ""}
     if isinstance(estimate, str):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -45,7 +45,7 @@ def warn_of_copies(design: pd.DataFrame) -> None:
     )
 
 
-def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> None:
+def warn_of_trends(y: object, X: object, left: pd.DataFrame, right: pd.DataFrame) -> None:
     """Warn when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
     if any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X)) or left.shape[1] > _LOOKED_AT:
         return
@@ -62,7 +62,7 @@ def warn_of_trends(y: Any, X: Any, left: pd.DataFrame, right: pd.DataFrame) -> N
             )
 
 
-def exact_fits(table: BetaTable) -> list[Any]:
+def exact_fits(table: BetaTable) -> list[object]:
     """Dependent variables whose residuals are rounding errors, next to the values of the rows that are used."""
     values, used = inputs.numbers_of(table.response, "y"), table.rows_used
     squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)

@@ -282,7 +282,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         """First and last row used."""
         return self.response.index[0], self.response.index[-1]
 
-    def test(self, R: Any, value: Any = 0.0) -> TestResult:
+    def test(self, R: object, value: object = 0.0) -> TestResult:
         """Wald test of R·coefficients = value, as an F with (q, df) degrees of freedom.
 
         Parameters

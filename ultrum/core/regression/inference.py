@@ -108,7 +108,7 @@ class TestResult(TextInNotebooks):
         return f"{self.distribution} = {self.statistic:.4g}, {p_equals(self.p_value)}{tail}"
 
 
-def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
+def restriction_matrix(R: object, terms: pd.Index) -> Floats:
     """Restrictions (q, p) from names of coefficients, or as they are given.
 
     Raises
@@ -132,7 +132,7 @@ def restriction_matrix(R: Any, terms: pd.Index) -> Floats:
     return restrictions
 
 
-def restrictions_in_words(restrictions: Floats, value: Any, terms: Sequence[str]) -> str:
+def restrictions_in_words(restrictions: Floats, value: object, terms: Sequence[str]) -> str:
     """Linear restrictions as equations.
 
     Examples
@@ -182,7 +182,7 @@ def detectable_multiple(df: float, level: float = 0.05, power: float = 0.8) -> f
     return float(ends)
 
 
-def t_p_values(t_values: Array, df: Any) -> Floats:
+def t_p_values(t_values: Array, df: object) -> Floats:
     """Two-sided p values of Student's t."""
     return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
 

@@ -23,8 +23,8 @@ from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitE
 _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")
 
 
-def frame_of(data: Any, stem: str) -> tuple[pd.DataFrame, bool]:
-    """Any input as a frame of floats, and whether it was one series; labels are dates of its own zone."""
+def frame_of(data: object, stem: str) -> tuple[pd.DataFrame, bool]:
+    """Object input as a frame of floats, and whether it was one series; labels are dates of its own zone."""
     if isinstance(data, TimeSeries | SeriesTable):
         return data.to_frame(), isinstance(data, TimeSeries)
     if isinstance(data, pd.Series):
@@ -154,7 +154,7 @@ def _refuse_complex(kinds: Iterable[Any], stem: str) -> None:
         raise EstimationError(f"{stem} holds complex numbers; give real ones.")
 
 
-def check_excess(y: Any, X: Any) -> None:
+def check_excess(y: object, X: object) -> None:
     """Refuse an excess return on a factor that is not in excess, and the other way round."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
@@ -170,21 +170,21 @@ def check_excess(y: Any, X: Any) -> None:
             )
 
 
-def kinds_of(*data: Any) -> dict[str, str]:
+def kinds_of(*data: object) -> dict[str, str]:
     """What labelled series are, by name: excess returns, or returns."""
     every = [metadata for part in data for metadata in metadata_of(part) if metadata.is_return]
     in_excess = {m.name: m.excess_of not in ("", ZERO_COST) for m in every}
     return {name: "excess return" if excess else "return" for name, excess in in_excess.items()}
 
 
-def metadata_of(data: Any) -> tuple[Metadata, ...]:
+def metadata_of(data: object) -> tuple[Metadata, ...]:
     """Descriptors of labelled series; none of plain data."""
     if isinstance(data, SeriesTable):
         return data.metadata
     return (data.metadata,) if isinstance(data, TimeSeries) else ()
 
 
-def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:
+def labels_of(clusters: object, index: pd.Index) -> pd.DataFrame:
     """Cluster labels by row, in one column or two."""
     frame = _by_row(clusters, index, "clusters")
     if frame.shape[1] not in (1, 2):
@@ -197,7 +197,7 @@ def labels_of(clusters: Any, index: pd.Index) -> pd.DataFrame:
     return frame
 
 
-def weights_of(weights: Any, index: pd.Index) -> pd.Series:
+def weights_of(weights: object, index: pd.Index) -> pd.Series:
     """Positive weights by row."""
     frame = _by_row(weights, index, "weights")
     if frame.shape[1] != 1:
@@ -212,7 +212,7 @@ def weights_of(weights: Any, index: pd.Index) -> pd.Series:
     return pd.Series(values, index)
 
 
-def _by_row(given: Any, index: pd.Index, what: str) -> pd.DataFrame:
+def _by_row(given: object, index: pd.Index, what: str) -> pd.DataFrame:
     """Labels or weights as a frame on the rows of y, matched by label or, for arrays, by place."""
     if isinstance(given, TimeSeries):
         given = given.values

@@ -359,7 +359,7 @@ def predictive_regression(
     )
 
 
-def _refuse_levels(y: Any) -> None:
+def _refuse_levels(y: object) -> None:
     """Refuse prices and levels where returns belong."""
     for metadata in inputs.metadata_of(y):
         if metadata.measure in ("price", "index", "quote"):

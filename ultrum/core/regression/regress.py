@@ -179,7 +179,7 @@ def regress(
     return table.fit(str(left.columns[0])) if single else table
 
 
-def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: Any) -> BetaTable:
+def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: object) -> BetaTable:
     """Count also rows on which there are no factors, and observations that the panel of y left out."""
     columns = table.dropped.columns
     counted = table.dropped.copy()

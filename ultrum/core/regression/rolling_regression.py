@@ -176,7 +176,7 @@ class RollingFit:
                 LMPB     1.29          0.33    60
         """
         index = pd.MultiIndex.from_product([self.ends, self.assets], names=["end", "asset"])
-        columns: dict[str, Any] = {}
+        columns: dict[str, object] = {}
         for k, term in enumerate(self.terms):
             columns[term] = self.coefficients[:, :, k].ravel()
             columns[f"{term}_error"] = self.standard_errors[:, :, k].ravel()

@@ -250,7 +250,7 @@ class BreakTest(TestResult):
     bounds: pd.DataFrame = field(default_factory=pd.DataFrame, compare=False)
     at: Any = field(default=None, compare=False)
     name: str = field(default="", compare=False)
-    between: tuple[Any, Any] | None = field(default=None, compare=False)
+    between: tuple[object, object] | None = field(default=None, compare=False)
 
 
 @validate_arguments
@@ -467,7 +467,7 @@ def _date_interval(
     path: Floats,
     best: int,
     level: float = 0.95,
-) -> tuple[Any, Any]:
+) -> tuple[object, object]:
     """First and last date whose fit is not worse than chance allows (Hansen 2000), spread unequal or not."""
     cut, rows, terms = int(cuts[best]), len(X), X.shape[1]
     parts = [slice(None, cut), slice(cut, None)]

@@ -308,7 +308,7 @@ def _day_after(prices: SeriesTable, last: Any) -> Any:
     return pd.Timestamp(np.busday_offset(np.datetime64(last, "D"), 1, roll="backward"))
 
 
-def _day_of(frequency: Frequency, label: Any) -> pd.Timestamp:
+def _day_of(frequency: Frequency, label: object) -> pd.Timestamp:
     """Last day of a period, or the day itself."""
     return pd.Timestamp(frequency.ends(frequency.ordinals_of(pd.Index([label])))[0])
 

@@ -16,7 +16,7 @@ from ultrum.core.time.frequency import months_in
 from ultrum.core.time.relative_dates import days_in
 from ultrum.errors import AlignmentError, FrequencyError, choices
 
-DatesLike = Sequence[Any] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
+DatesLike = Sequence[object] | np.ndarray | pd.Index | pd.Series | pd.DataFrame
 _DAYS: Final = {"D": 1, "W": 7}
 _PER_DAY: Final = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86_400_000_000_000}
 
@@ -75,7 +75,7 @@ def match_dates(
 
 
 def _match_places(
-    left: Any, right: Any, max_age: str | None, by: str | None, on: str, *, forward: bool
+    left: object, right: object, max_age: str | None, by: str | None, on: str, *, forward: bool
 ) -> pd.DataFrame:
     wanted, frame = _dates_of(left, on, by)
     right_dates, values = _values_of(right, on, by)
@@ -143,7 +143,7 @@ def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
     return right[on], right
 
 
-def _whole_days(dates: Any, on: str) -> Ints:
+def _whole_days(dates: object, on: str) -> Ints:
     stamps = np.asarray(dates)
     if stamps.dtype.kind != "M":
         stamps = days_in(dates, on)

@@ -24,7 +24,7 @@ def combine(left: Labelled, right: Labelled, word: str, operation: Callable[...,
     return operation(a, b).rename(combined_metadata.name), combined_metadata
 
 
-def number_in(given: Any, name: str) -> float:
+def number_in(given: object, name: str) -> float:
     """A number, if it is one."""
     if not isinstance(given, Real):
         raise ArgumentError(
@@ -34,7 +34,7 @@ def number_in(given: Any, name: str) -> float:
     return float(given)
 
 
-def divisor_in(given: Any, name: str) -> float:
+def divisor_in(given: object, name: str) -> float:
     """A number to divide by, if it is one."""
     divisor = number_in(given, name)
     if divisor == 0:

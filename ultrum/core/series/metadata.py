@@ -153,7 +153,7 @@ class Metadata:
         """
         return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
 
-    def with_step(self, step: Step, **checked: Any) -> Metadata:
+    def with_step(self, step: Step, **checked: object) -> Metadata:
         """As :meth:`stepped`, with a step that many series share and facts that need no check.
 
         Parameters
@@ -197,7 +197,7 @@ def check_facts(facts: Iterable[str]) -> None:
             raise ArgumentError(f"A series has no fact '{fact}'; {one_of(fact, names)}")
 
 
-def step_of(action: str, **settings: Any) -> Step:
+def step_of(action: str, **settings: object) -> Step:
     """A step with the settings that were given."""
     return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
 

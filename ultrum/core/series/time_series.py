@@ -214,7 +214,7 @@ class TimeSeries:
         rows = rows_between(self.index, self.metadata.frequency, start, end)
         return TimeSeries(self.values.iloc[rows], self.metadata)
 
-    def with_metadata(self, **facts: Any) -> TimeSeries:
+    def with_metadata(self, **facts: object) -> TimeSeries:
         """Same values with other facts, such as ``excess_of="bill"``.
 
         Parameters
@@ -605,7 +605,7 @@ class SeriesTable:
         rows = rows_between(self.index, self.frequency, start, end)
         return SeriesTable(self.values.iloc[rows], self.metadata, self.causes)
 
-    def with_metadata(self, **facts: Any) -> SeriesTable:
+    def with_metadata(self, **facts: object) -> SeriesTable:
         """Same values with other facts for every series.
 
         Parameters

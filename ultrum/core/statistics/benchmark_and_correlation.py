@@ -197,7 +197,7 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
 
 def _spans(
     both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str, holes: pd.Series
-) -> tuple[pd.DataFrame, Any, list[str]]:
+) -> tuple[pd.DataFrame, object, list[str]]:
     """Growth over each horizon, the end of all, and the horizons inside which returns are missing."""
     frequency = x.metadata.frequency
     ordinals = frequency.ordinals_of(both.index)

@@ -262,7 +262,7 @@ def _row(
     day: pd.Timestamp,
     currency: str,
     rates: ExchangeRates | None,
-) -> dict[str, Any]:
+) -> dict[str, object]:
     asset, when, units = str(bought["asset"]), pd.Timestamp(bought["date"]), float(bought["units"])
     if when > day:
         raise AlignmentError(f"{asset} was bought on {when.date()}, after the day of valuation {day.date()}.")

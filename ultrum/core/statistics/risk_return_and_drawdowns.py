@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import pandas as pd
@@ -52,7 +52,7 @@ class Described(TableInNotebooks):
         return f"{text}\n{self.basis}"
 
 
-def returns_in(x: Any, doing: str) -> SeriesTable:
+def returns_in(x: object, doing: str) -> SeriesTable:
     """A table of simple or log returns; prices are refused with the fix."""
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if isinstance(table, pd.DataFrame | pd.Series):

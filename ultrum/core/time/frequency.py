@@ -193,7 +193,7 @@ class Frequency:
             return False
         return other < self and self.anchor % MONTHS_IN[other.code] == other.anchor % MONTHS_IN[other.code]
 
-    def ordinals(self, dates: Any) -> Ints:
+    def ordinals(self, dates: object) -> Ints:
         """Integer of the period each date falls in.
 
         Parameters
@@ -496,7 +496,7 @@ def last_day(period: str) -> np.datetime64:
     return np.datetime64(frequency.ends(frequency.ordinals([first]))[0], "D")
 
 
-def ordinals_of_labels(labels: Any, frequency: Frequency) -> Ints:
+def ordinals_of_labels(labels: object, frequency: Frequency) -> Ints:
     """Ordinals of many SDMX period names at once.
 
     Examples

@@ -18,7 +18,7 @@ def span_of(index: pd.Index) -> str:
     return f"{period_label(index[0])} to {period_label(index[-1])}"
 
 
-def period_label(moment: Any) -> str:
+def period_label(moment: object) -> str:
     """SDMX name of a period or date; a dash for none."""
     if moment is None:
         return "—"
@@ -38,7 +38,7 @@ def period_label(moment: Any) -> str:
 # Rows of an index from one period to another
 
 
-def rows_between(index: pd.Index, frequency: Frequency, start: Any, end: Any) -> slice:
+def rows_between(index: pd.Index, frequency: Frequency, start: object, end: object) -> slice:
     """Rows from ``start`` to ``end``, both included; an open side is None.
 
     Names of periods are those of the frequency, as :meth:`Frequency.ordinal_named` reads them; days and

@@ -162,12 +162,12 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
     return np.asarray(days)
 
 
-def day_in(moment: Any, what: str) -> np.datetime64:
+def day_in(moment: object, what: str) -> np.datetime64:
     """One day, read as :func:`days_in` reads a column."""
     return np.datetime64(days_in([moment], what)[0], "D")
 
 
-def _day(value: Any) -> Any:
+def _day(value: object) -> object:
     """Day of a text or date; NaT where it is none."""
     if isinstance(value, str):
         try:

@@ -14,7 +14,7 @@ from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, parse_duration
 from ultrum.errors import FrequencyError, UnitError, one_of
 
-Step = Mapping[str, Any]
+Step = Mapping[str, object]
 Finder = Callable[[str], TimeSeries]
 _PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
 
@@ -23,7 +23,7 @@ _PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
 class _StepType:
     """A step: its function or the place of it, the setting it requires, and settings that name other series."""
 
-    place: Callable[..., Any] | str
+    place: Callable[..., object] | str
     main: str
     others: tuple[str, ...] = ()
 
