@@ -267,6 +267,9 @@ class Commands(OnPractice):
             "2017",
             "* incomplete year",
             "|z| (SDs from mean)",
+            "geometric mean",
+            "max drawdown",
+            "periods to recovery",
         ):
             self.assertIn(words, one.stdout + one.stderr)
         self.assertEqual((self.folder / "g.png").read_bytes()[:4], b"\x89PNG")

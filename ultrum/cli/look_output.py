@@ -169,13 +169,11 @@ _PRICED: Final = ("price", "index", "return", "log_return")
 _OTHER_BARS: Final = frozenset(("open", "high", "low"))
 _LINES: Final = 6  # that a picture can tell apart
 _HEADINGS: Final = {
-    "mean": "mean, %",
-    "geometric": "geometric mean, %",
-    "volatility": "volatility, %",
-    "worst": "minimum, %",
+    "geometric": "geometric mean",
+    "worst": "minimum",
     "worst_period": "date",
-    "max_drawdown": "max drawdown, %",
-    "positive": "positive periods, %",
+    "max_drawdown": "max drawdown",
+    "positive": "positive",
 }
 _PERCENT: Final = ("mean", "geometric", "volatility", "worst", "max_drawdown", "positive")
 

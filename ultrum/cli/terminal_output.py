@@ -113,7 +113,8 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     for column in frame:
         number = _looks_numeric(frame[column])
         whole = number or column in _WHOLE_COLUMNS
-        widths = [cell_len(_cell(value)) for value in frame[column]] if whole else []
+        texts = [str(column), *map(_cell, frame[column])] if whole else []
+        widths = [cell_len(text) for text in texts]  # a heading that is not wrapped is not cut either
         shown.add_column(
             printable(str(column)),
             justify="right" if number else "left",

@@ -109,7 +109,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     basis = (
         f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
         f"{quantity(len(values), 'value')}; "
-        f"mean {_in_words(mean, x.metadata)}, deviation {_in_words(spread, x.metadata)}, "
+        f"mean {_in_words(mean, x.metadata)}, SD {_in_words(spread, x.metadata)}, "
         f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(

@@ -275,7 +275,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
             color=INK,
         )
     _mark_choices(ax, table, options, chosen)
-    ax.set_title(f"Beta of {result.asset} under {len(table)} combinations of choices")
+    ax.set_title(f"Beta of {result.asset} under {len(table)} specifications")
     bars = f"bars: 95 % intervals, {errors_in_words(result.errors)}"
     foot(ax, f"data to {period_label(result.end)}", bars, source=source)
     return ax
@@ -380,8 +380,8 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax = axes_for(ax, height=2.4 + 0.42 * len(shown))
     rows = np.arange(len(shown)) + 2.0
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
-    ax.scatter(shown["beta"], rows, color=STONE, s=34, label="as measured", zorder=3)
-    ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="without debt", zorder=3)
+    ax.scatter(shown["beta"], rows, color=STONE, s=34, label="levered (equity) beta", zorder=3)
+    ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="unlevered", zorder=3)
     normal = t_quantile(level, np.inf)
     spread = normal * result.asset_error
     ax.axvspan(result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0)
@@ -395,7 +395,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
         s=60,
         marker="D",
         zorder=4,
-        label="levered as the company",
+        label="relevered at the target D/E",
     )
     labels = [f"{name}  (D/E {decimals(row['debt_to_equity'])})" for name, row in shown.iterrows()]
     ax.set_yticks([0.6, *rows], [f"company: {decimals(result.beta)}", *labels])

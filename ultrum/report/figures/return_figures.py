@@ -207,7 +207,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     ax.set_xticks(range(len(shown.columns)), list(shown.columns))
     partial = result.table.attrs.get("partial_years", [])
     years = [f"{year} *" if year in partial else str(year) for year in result.table.index]
-    ax.set_yticks(range(len(shown)), [*years, "mean", "above 0, %"])
+    ax.set_yticks(range(len(shown)), [*years, "mean", "positive, %"])
     ax.tick_params(length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False)
     ax.grid(visible=False)
     ax.axhline(len(result.table) - 0.5, color="white", linewidth=3)
@@ -277,7 +277,7 @@ def growth_of_one(
     ax.yaxis.set_major_formatter(_plain_number)
     ax.yaxis.set_minor_formatter(_plain_number)
     ax.tick_params(axis="y", which="minor", labelsize=8)
-    ax.set_ylabel("growth of one, log scale")
+    ax.set_ylabel("Cumulative wealth of 1 invested, log scale")
     lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
     alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
     ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
@@ -411,7 +411,7 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     >>> market = ul.portfolio(panel.assets, name="all")
     >>> brightwater = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))["BRTW"]
     >>> against_benchmark(ul.compare_to_benchmark(brightwater, market)).get_ylabel()
-    'ahead of the benchmark, %'
+    'Cumulative active return, %'
     """
     active = result.active.values.dropna()
     ahead = 100 * (cumulate(TimeSeries(active, result.active.metadata)).values - 1.0)
@@ -421,10 +421,10 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     ax.fill_between(days, ahead, 0, where=(ahead >= 0).to_numpy(), color=TIDE, alpha=0.35, linewidth=0)
     ax.fill_between(days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0)
     ax.plot(days, ahead, color=INK, linewidth=1.2)
-    ax.set_ylabel("ahead of the benchmark, %")
+    ax.set_ylabel("Cumulative active return, %")
     words = "; ".join(f"{h} {percent(row['ahead'], 1, signed=True)}" for h, row in result.table.iterrows())
     ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
-    ax.text(0, 1.025, f"ahead over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
+    ax.text(0, 1.025, f"active return over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
     foot(ax, result.in_percent)
     return ax
 
@@ -449,7 +449,7 @@ def _quantiles(ax: Axes, result: Distribution) -> None:
     reach = max(float(np.abs(sample_quantiles).max()), 3.0)
     ax.plot([-reach, reach], [-reach, reach], color=LANTERN, linewidth=1)
     ax.plot(theory, sample_quantiles, ".", color=TIDE, markersize=2.5)
-    ax.set_title("quantiles against the normal", fontsize=8, fontweight="normal", pad=3)
+    ax.set_title("Normal Q–Q plot", fontsize=8, fontweight="normal", pad=3)
     ax.tick_params(labelsize=7)
 
 
