@@ -310,7 +310,7 @@ class Looking(Scratch):
         self.assertIn("|z| > 2, 3, 4", " ".join(t.get_text() for t in ax.texts))
         self.assertEqual(ax.get_xlabel(), "A, simple return, % per month")
         said = " ".join(t.get_text() for t in ax.get_figure().texts)
-        self.assertIn(f"deviation {100 * x.values.std():.4g} %", said)
+        self.assertIn(f"SD {100 * x.values.std():.4g} %", said)
 
     def test_a_title_lies_above_every_row_of_names(self):
         long = "A much longer name that goes over two lines of text "

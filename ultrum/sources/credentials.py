@@ -82,7 +82,7 @@ def refuse_secret(address: str, what: str) -> None:
     secret = secret_in(address)
     if secret:
         raise SourceError(
-            f"{what} holds a secret ({secret}…). Use it out of the address and define a credential: kind = "
+            f"{what} holds a secret ({secret}…). Remove it from the address and define a credential: kind = "
             f'"{"password" if "@" in secret else "query"}", in credentials.toml; see docs/getting_data.md.'
         )
 

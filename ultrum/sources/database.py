@@ -178,7 +178,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
         address = sqlalchemy.engine.make_url(url)
         if address.password:
             raise SourceError(
-                f"{name}: the address of the database holds a password. Use it out and name where it is "
+                f"{name}: the address of the database holds a password. Remove it and name where it is "
                 "kept: credentials = { kind = 'password', variable = '...' }."
             )
         if query.sql:

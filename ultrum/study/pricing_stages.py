@@ -120,7 +120,7 @@ def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel
     setting = f"[cost_of_equity] inflation = '{name}'"
     if metadata.measure != "rate":
         raise StudyError(
-            f"{setting} is a {metadata.measure or 'series'}, not a growth rate. Give the series a growth step."
+            f"{setting} is {metadata.measure_in_words}, not a growth rate. Give the series a growth step."
         )
     _check_yearly(metadata, setting)
     end = panel_stages.end_of(panel)

@@ -114,7 +114,7 @@ def _kind_of(metadata: Metadata) -> str:
     if metadata.measure == "flow":
         return "period"
     raise CurrencyError(
-        f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; only prices, stocks, indices, "
+        f"{metadata.name} is {metadata.measure_in_words}; only prices, stocks, indices, "
         "flows and returns are money."
     )
 

@@ -66,7 +66,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
     for metadata in returns.metadata:
         if metadata.measure != "return":
             raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; a panel takes "
+                f"{metadata.name} is {metadata.measure_in_words}; a panel takes "
                 "simple returns. Use returns(prices)."
             )
         if metadata.excess_of:
@@ -91,7 +91,7 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
             )
     if rate.metadata.measure != "return":
         raise UnitError(
-            f"{rate.name} is a {rate.metadata.measure or 'series of unknown measure'}; the risk-free "
+            f"{rate.name} is {rate.metadata.measure_in_words}; the risk-free "
             "rate must be a return per period. Convert a yield with yield_to_return."
         )
 

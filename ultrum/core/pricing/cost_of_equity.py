@@ -306,7 +306,7 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
         return annual_yield(float(rates.iloc[-1]), risk_free.metadata), risk_free.name
     if risk_free.metadata.measure != "return":
         raise UnitError(
-            f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period, "
+            f"{risk_free.name} is {risk_free.metadata.measure_in_words}; give returns per period, "
             "a yield, or an annual number."
         )
     latest = rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]

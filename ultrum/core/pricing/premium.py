@@ -130,9 +130,7 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
     if risk_free is None:
         return np.zeros(len(values))
     if not risk_free.metadata.is_return:
-        raise UnitError(
-            f"{risk_free.name} is a {risk_free.metadata.measure or 'series'}; give returns per period."
-        )
+        raise UnitError(f"{risk_free.name} is {risk_free.metadata.measure_in_words}; give returns per period.")
     rates = risk_free.values.reindex(values.index)
     if rates.isna().any():
         first = rates.index[rates.isna()][0]

@@ -226,9 +226,7 @@ def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict
         if choice not in options:
             raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
         if value not in options[choice]:
-            raise EstimationError(
-                f"{choice}='{value}' is not among the specifications; {one_of(value, options[choice])}"
-            )
+            raise EstimationError(f"No specification has {choice}='{value}'; {one_of(value, options[choice])}")
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 
 
@@ -244,7 +242,7 @@ def _excess_at(
     rates = (risk_free.metadata,) if isinstance(risk_free, TimeSeries) else ()
     for metadata in (*assets.metadata, *markets.metadata, *rates):
         if not metadata.is_return:
-            raise UnitError(f"{metadata.name} is a {metadata.measure or 'series'}; total returns are expected.")
+            raise UnitError(f"{metadata.name} is {metadata.measure_in_words}; total returns are expected.")
 
     def _at(series: S) -> S:
         own_frequency = series.metadata.frequency if isinstance(series, TimeSeries) else series.frequency

@@ -161,7 +161,7 @@ def check_measures(prices: SeriesTable) -> None:
     for metadata in prices.metadata:
         if metadata.measure not in ("price", "index"):
             raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; "
+                f"{metadata.name} is {metadata.measure_in_words}; "
                 "returns need prices or index levels (measure='price')."
             )
 

@@ -302,9 +302,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
         if metadata.measure == target:
             continue
         if metadata.measure != source:
-            raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}, not a return."
-            )
+            raise UnitError(f"{metadata.name} is {metadata.measure_in_words}, not a return.")
         if metadata.excess_of:
             raise UnitError(
                 f"{metadata.name} is in excess of {metadata.excess_of}; convert the returns first, then "
@@ -360,7 +358,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     block = x.block.copy()
     for i, metadata in enumerate(x.metadata):
         if not metadata.is_return:
-            raise UnitError(f"{metadata.name} is a {metadata.measure or 'series'}, not a return.")
+            raise UnitError(f"{metadata.name} is {metadata.measure_in_words}, not a return.")
         if metadata.excess_of:
             raise UnitError(
                 f"{metadata.name} is already in excess of {metadata.excess_of}; "
@@ -375,7 +373,7 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
     metadata = risk_free.metadata
     if metadata.measure != "return":
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure or 'series'}, not a return per period. "
+            f"{metadata.name} is {metadata.measure_in_words}, not a return per period. "
             "Convert a yield with yield_to_return first."
         )
     mine = x.metadata[0].replace(measure="return", currency=metadata.currency, excess_of="")

@@ -171,8 +171,7 @@ def annual_yield(y: float, metadata: Metadata) -> float:
 def _check_yield(metadata: Metadata, rule: str, target: Frequency) -> None:
     if metadata.measure != "rate":
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure or 'series'}; yield_to_return needs a yield "
-            "(measure='rate')."
+            f"{metadata.name} is {metadata.measure_in_words}; yield_to_return needs a yield (measure='rate')."
         )
     _check_rule(metadata, rule)
     if metadata.maturity and _years(metadata.maturity) > 1.0 / target.periods_per_year + 1e-9:

@@ -179,6 +179,12 @@ class Metadata:
         return self.measure in RETURNS
 
     @property
+    def measure_in_words(self) -> str:
+        """The measure with its article, for messages: "a price", "an index"."""
+        measure = self.measure or "series of unknown measure"
+        return f"{'an' if measure[0] in 'aeiou' else 'a'} {measure}"
+
+    @property
     def in_percent(self) -> bool:
         """Whether people read it in percent: returns and rates, not scores."""
         return self.unit == "decimal" and self.measure != "score"

@@ -142,7 +142,7 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
         )
     if a.is_return != b.is_return:
         raise UnitError(
-            f"{a.name} is a {a.measure}, {b.name} a {b.measure}; compare prices with prices, "
+            f"{a.name} is {a.measure_in_words}, {b.name} {b.measure_in_words}; compare prices with prices, "
             "returns with returns."
         )
     if a.currency and b.currency and a.currency != b.currency:

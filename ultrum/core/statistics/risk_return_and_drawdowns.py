@@ -63,8 +63,7 @@ def returns_in(x: object, doing: str) -> SeriesTable:
     for metadata in table.metadata:
         if not metadata.is_return:
             raise UnitError(
-                f"{metadata.name} is a {metadata.measure or 'series of unknown measure'}; {doing} takes "
-                "returns. Use returns(prices)."
+                f"{metadata.name} is {metadata.measure_in_words}; {doing} takes returns. Use returns(prices)."
             )
     kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:

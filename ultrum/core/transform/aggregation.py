@@ -400,7 +400,7 @@ def default_method(metadata: Metadata) -> str:
         method = "sum"
     if method is None:
         raise UnitError(
-            f"{metadata.name}: its metadata do not show whether to sum, average or use the last "
+            f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
             f"(measure '{metadata.measure}', timing '{metadata.timing}').",
             fix="Set how='last', 'mean' or 'sum'.",
             setting="how",

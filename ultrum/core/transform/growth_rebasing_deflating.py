@@ -162,7 +162,7 @@ def _annualise(grown: Floats, times: float, kind: str) -> Floats:
 def _check_level(metadata: Metadata, values: Floats) -> None:
     if metadata.measure in ("rate", "return", "log_return"):
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure} already; growth needs a level. "
+            f"{metadata.name} is {metadata.measure_in_words} already; growth needs a level. "
             "Use difference for the change of a rate."
         )
     if np.nanmin(values, initial=np.inf) <= 0:
@@ -232,7 +232,7 @@ def _cumulate_values(clean: Floats, kind: str, first: float) -> Floats:
 def _refuse_rates(metadata: Metadata, done: str) -> None:
     if metadata.measure in ("rate", "return", "log_return", "score"):
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure}, not a level, and cannot be {done}. "
+            f"{metadata.name} is {metadata.measure_in_words}, not a level, and cannot be {done}. "
             "Returns become a level with cumulate."
         )
 
@@ -417,7 +417,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
 def _check_deflating(metadata: Metadata, prices: Metadata) -> None:
     if prices.measure not in ("index", "price"):
         raise UnitError(
-            f"{prices.name} is a {prices.measure or 'series of unknown measure'}; deflating needs a price "
+            f"{prices.name} is {prices.measure_in_words}; deflating needs a price "
             "index. Cumulate inflation rates into one first."
         )
     if prices.frequency != metadata.frequency:
@@ -427,8 +427,8 @@ def _check_deflating(metadata: Metadata, prices: Metadata) -> None:
         )
     if metadata.measure in ("rate", "log_return", "score", "quote"):
         raise UnitError(
-            f"{metadata.name} is a {metadata.measure}; only amounts, prices, indices and simple returns deflate. "
-            "A real rate is a rate less expected inflation."
+            f"{metadata.name} is {metadata.measure_in_words}; only amounts, prices, indices and simple "
+            "returns deflate. A real rate is a rate less expected inflation."
         )
     if metadata.region and prices.region and metadata.region != prices.region:
         raise UnitError(

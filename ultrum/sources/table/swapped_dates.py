@@ -40,7 +40,7 @@ def refuse_day_month_swap(moments: Dates, where: str) -> None:
     raise TableError(
         f"{where}: day and month are exchanged in {quantity(len(changed), 'date')} whose day is 12 or less, "
         f"first {days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet "
-        "read them month first. Use the file from its source again, with dates written 2024-03-15."
+        "read them month first. Download the file again, with dates written 2024-03-15."
     )
 
 

@@ -54,5 +54,5 @@ def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: 
     except ValueError:
         raise TableError(
             f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not "
-            "tell which is meant; use the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
+            "tell which is meant; write the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
         ) from None
