@@ -72,6 +72,8 @@ class EarlierNames(unittest.TestCase):
     def test_arguments_and_studies(self):
         with self.assertWarnsRegex(DeprecationWarning, "time_varying_alpha"), self.assertRaises(ul.UltrumError):
             ul.conditional_beta(PANEL, ["no such condition"], alpha_moves=True)
+        with self.assertWarns(DeprecationWarning), self.assertRaisesRegex(ul.UltrumError, "old name"):
+            ul.conditional_beta(PANEL, alpha_moves=True, time_varying_alpha=False)
         text = ul.practice.demo_study().read_text(encoding="utf-8")
         self.assertIn('"components"', text)
         with self.assertWarnsRegex(DeprecationWarning, "'components'"):

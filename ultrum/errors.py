@@ -150,8 +150,8 @@ _SYNONYMS = {  # the literature's words for values of options, and the values; w
     "neweywest": ("hac", "newey_west"),
     "hac": ("newey_west",),
     "robust": ("hc3", "hc1"),
-    "white": ("hc1", "white"),
-    "huberwhite": ("hc1",),
+    "white": ("hc0",),
+    "huberwhite": ("hc0",),
     "heteroskedasticityrobust": ("hc3", "hc1"),
     "ols": ("classical", "plain"),
     "nonrobust": ("classical",),
@@ -195,14 +195,11 @@ _SYNONYMS = {  # the literature's words for values of options, and the values; w
     "geometricmean": ("geometric",),
     "cagr": ("geometric",),
     "zscore": ("all", "expanding"),
-    "bonferroni": ("holm",),
     "bh": ("benjamini-hochberg",),
     "fdr": ("benjamini-hochberg",),
     "by": ("benjamini-yekutieli",),
     "serialcorrelation": ("breusch_godfrey",),
     "autocorrelation": ("breusch_godfrey",),
-    "durbinwatson": ("breusch_godfrey",),
-    "ljungbox": ("breusch_godfrey",),
     "heteroskedasticity": ("breusch_pagan",),
     "normality": ("jarque_bera",),
     "jarquebera": ("jarque_bera",),
@@ -215,15 +212,22 @@ _SYNONYMS = {  # the literature's words for values of options, and the values; w
     "cooks": ("cooks_distance",),
     "buildup": ("components",),
     "waterfall": ("components",),
+}
+_RELATED = {  # words for another method, and the option closest to it
+    "white": ("hc1",),
+    "huberwhite": ("hc1",),
+    "bonferroni": ("holm",),
+    "durbinwatson": ("breusch_godfrey",),
+    "ljungbox": ("breusch_godfrey",),
     "lm": ("breusch_godfrey",),
 }
 
 
-def _value_of_synonym(word: str, options: Iterable[str]) -> str:
+def _value_of_synonym(word: str, options: Iterable[str], synonyms: Mapping[str, Iterable[str]]) -> str:
     """The option that the literature's word stands for; empty if none does."""
     names = list(options)
     bare = re.sub(r"[^a-z0-9]", "", word.lower())
-    return next((value for value in _SYNONYMS.get(bare, ()) if value in names and value != word), "")
+    return next((value for value in synonyms.get(bare, ()) if value in names and value != word), "")
 
 
 def one_of(word: object, options: Iterable[object]) -> str:
@@ -233,14 +237,18 @@ def one_of(word: object, options: Iterable[object]) -> str:
     --------
     >>> one_of("Newey-West", ["classical", "hac"])
     "use 'hac' for it."
+    >>> one_of("Bonferroni", ["holm", "benjamini-hochberg"])
+    "the closest method is 'holm'."
     >>> one_of("growht", ["growth", "lag"])
     "did you mean 'growth'?"
     >>> one_of("x", ["growth", "lag"])
     'it is one of growth, lag.'
     """
     names = list(map(str, options))
-    if value := _value_of_synonym(str(word), names):
+    if value := _value_of_synonym(str(word), names, _SYNONYMS):
         return f"use '{value}' for it."
+    if value := _value_of_synonym(str(word), names, _RELATED):
+        return f"the closest method is '{value}'."
     near = difflib.get_close_matches(str(word), names, 1)
     if near:
         return f"did you mean '{near[0]}'?"

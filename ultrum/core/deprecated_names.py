@@ -9,6 +9,8 @@ from typing import Any, ClassVar, Final, ParamSpec, TypeVar
 
 import pandas as pd
 
+from ultrum.errors import ArgumentError
+
 P = ParamSpec("P")
 R = TypeVar("R")
 UNTIL: Final = "0.3"
@@ -114,6 +116,10 @@ def renamed_arguments(**names: str) -> Callable[[Callable[P, R]], Callable[P, R]
         def _call(*args: P.args, **kwargs: P.kwargs) -> R:
             for old in names.keys() & kwargs.keys():
                 warn_of_name(f"{function.__name__}({old}=)", f"{function.__name__}({names[old]}=)")
+                if names[old] in kwargs:
+                    raise ArgumentError(
+                        f"{function.__name__}: {old}= is the old name of {names[old]}=; give one of them."
+                    )
                 kwargs[names[old]] = kwargs.pop(old)
             return function(*args, **kwargs)
 

@@ -306,14 +306,9 @@ def entry_of(record: Record) -> dict[str, Any]:
     return {"do": "record", **facts, **placed, **({"imported": True} if record.imported else {})}
 
 
-def layout_version(folder: Path) -> int:
-    """Version of the layout of a vault without a journal; 0 where there is no vault."""
-    for file in reversed(catalogues_in(folder)):
-        if file.stat().st_size:
-            place = file.absolute().as_uri()
-            with contextlib.closing(sqlite3.connect(place, timeout=60.0, uri=True)) as catalogue:
-                return int(catalogue.execute("PRAGMA user_version").fetchone()[0])
-    return 0
+def last_catalogue(folder: Path) -> Path | None:
+    """File of the newest catalogue with content; None where there is none."""
+    return next((file for file in reversed(catalogues_in(folder)) if file.stat().st_size), None)
 
 
 def entries_without_journal(folder: Path) -> list[dict[str, Any]]:
@@ -324,16 +319,18 @@ def entries_without_journal(folder: Path) -> list[dict[str, Any]]:
     VaultError
         If another version of Ultrum wrote the catalogue, or it is damaged.
     """
+    file = last_catalogue(folder)
+    if file is None:
+        return []
     try:
-        version = layout_version(folder)
-        if not version:
-            return []
+        with contextlib.closing(sqlite3.connect(file.absolute().as_uri(), timeout=60.0, uri=True)) as connection:
+            version = int(connection.execute("PRAGMA user_version").fetchone()[0])
         if version != VERSION:
             raise VaultError(
                 f"The vault {folder} has layout version {version}; this Ultrum reads version {VERSION}. "
                 "Use the version of Ultrum that wrote the vault, or another folder."
             )
-        with contextlib.closing(Catalogue(catalogues_in(folder)[-1])) as catalogue:
+        with contextlib.closing(Catalogue(file)) as catalogue:
             entries = entries_of(catalogue)
     except DAMAGE as error:
         raise VaultError(

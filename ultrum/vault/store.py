@@ -32,7 +32,7 @@ from ultrum.vault.catalogue import (
     entry_of,
     is_sound,
     journal_faults,
-    layout_version,
+    last_catalogue,
     newest_in,
     remove_catalogues,
     repair,
@@ -101,7 +101,7 @@ class Vault:
 
     def _refuse_lost_journal(self) -> None:
         """Refuse a vault whose journal is lost where no other can be written."""
-        if not self._journal.file.exists() and layout_version(self.path):
+        if not self._journal.file.exists() and last_catalogue(self.path):
             raise VaultError(
                 f"The vault {self.path} has no journal and is read-only. Rebuild it once where it is writable, "
                 "for example with 'ultrum vault verify'."
