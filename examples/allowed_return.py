@@ -12,7 +12,7 @@ with (
 panel = ul.practice.panel()
 table = ul.factor_betas(panel.sample("2015-01"), ["market"])
 market = ul.TimeSeries(panel.factors["market"], panel.metadata["market"])
-history = ul.premium(market, mean="blend", horizon=5, risk_free=panel.rate)
+history = ul.premium(market, mean="blume", horizon=5, risk_free=panel.rate)
 
 last = accounts.sort_values("date").groupby("asset").last()
 leverage = (last["net_debt_m"] / last["market_value_m"]).clip(lower=0)

@@ -60,7 +60,7 @@ OPTIONS = {  # further keywords by function
     "dimson_beta": [{"factor_lags": 2, "factor_leads": 0}, {"how": "fowler-rorke"}],
     "conditional_beta": [{"time_varying_alpha": True}],
     "panel_regress": [{"clusters": c} for c in ("asset", "period")] + [{"effects": "period"}],
-    "premium": [{"mean": "geometric"}, {"mean": "blend", "horizon": 5.0}, {"lags": 2}],
+    "premium": [{"mean": "geometric"}, {"mean": "blume", "horizon": 5.0}, {"lags": 2}],
     "break_test": [{"how": "sup-f", "draws": 99}, {"how": "cusum"}, {"at": "2010-01"}],
     "diagnose": [{"lags": 3, "draws": 99}],
     "rolling_regress": [{"window": 24, "errors": e} for e in ("classical", "hc1", "hac")]
@@ -133,7 +133,7 @@ EDGES = {  # the first and last value that an option takes, and what lies beyond
     "wild_cluster_test": {"draws": (0, 1)},
 }
 ENABLED = {  # by function and option, what gives the option an effect
-    ("premium", "horizon"): {"mean": "blend"}, ("break_test", "trim"): {"how": "sup-f", "draws": 19},
+    ("premium", "horizon"): {"mean": "blume"}, ("break_test", "trim"): {"how": "sup-f", "draws": 19},
     ("two_pass", "window"): {"beta_sample": "rolling"}, ("innovations", "min_obs"): {"sample": "expanding"},
     ("joint_alpha_test", "lags"): {"how": "bootstrap", "draws": 19},
 }

@@ -152,7 +152,7 @@ class Statistics(unittest.TestCase):
             excess_of="bill",
         )
         one, two, both = (ul.premium(market, mean=m, **k) for m, k in (
-            ("arithmetic", {}), ("geometric", {}), ("blend", {"horizon": 5.0})))  # fmt: skip
+            ("arithmetic", {}), ("geometric", {}), ("blume", {"horizon": 5.0})))  # fmt: skip
         rows = len(market.values.dropna())
         share = (rows - 60) / (rows - 1)
         self.assertAlmostEqual(both.value, share * one.value + (1 - share) * two.value, 14)

@@ -164,7 +164,7 @@ class Commands(OnPractice):
         )
         self.assertEqual([list(v) for v in whole["values"].values()], [["2024-01", "2024-02", "2024-03"]] * 2)
         one = self.ultrum("look", "AA.csv#close", "--step", "growth", "--start", "2024-03-28", "--json", "--csv", "o.txt",
-                          "--beside", "BB.csv#close", "--picture", "o.png", "--spells", "below zero")  # fmt: skip
+                          "--compare-with", "BB.csv#close", "--picture", "o.png", "--spells", "below zero")  # fmt: skip
         self.assertEqual(one.returncode, 0, one.stderr)
         self.assertEqual(list(json.loads(one.stdout)["values"]), ["2024-03-28", "2024-03-29"])
         self.assertEqual((self.folder / "o.txt").read_text().splitlines()[0], 'date,"close, AA","close, BB"')
@@ -234,7 +234,7 @@ class Commands(OnPractice):
     def test_look_takes_the_steps_of_a_study(self):
         cpi = "observatory:PRICES/M.QM.CPI"
         done = self.ultrum("look", cpi, "--step", "growth=P1Y", "--step", "to_frequency=Q,how=last", "--spells",
-                           "above 4 %", "--beside", "observatory:PRICES/M.QS.CPI", "--picture", "p.png", "--json")  # fmt: skip
+                           "above 4 %", "--compare-with", "observatory:PRICES/M.QS.CPI", "--picture", "p.png", "--json")  # fmt: skip
         told = json.loads(done.stdout)
         desk = self.desk()
         want = ul.to_frequency(ul.growth(desk.fetch(cpi), over="P1Y"), "Q", how="last").values

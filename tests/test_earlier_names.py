@@ -30,6 +30,21 @@ def betas():
     return ul.kalman_beta(PANEL)
 
 
+def comparison():
+    return ul.compare_to_benchmark(PANEL.excess["BRTW"], PANEL.excess["EBMK"])
+
+
+def peers():
+    table = ul.factor_betas(PANEL, ["market"])
+    return ul.peer_beta(table, ["BRTW", "EBMK"], debt_to_equity=0.5, target_debt_to_equity=0.3)
+
+
+def industries():
+    table = ul.factor_betas(PANEL, ["market"])
+    return ul.industry_betas(table, {"BRTW": "ships", "EBMK": "ships"}, debt_to_equity=0.5)
+
+
+MARKET = PANEL.factor_table["market"]
 EARLIER = {
     "excess_per_risk": column(risk, "excess_per_risk", "sharpe_ratio"),
     "error": column(risk, "error", "sharpe_se"),
@@ -49,6 +64,20 @@ EARLIER = {
     "build_up": (
         lambda: pd.Series(ul.figures.build_up.__name__),
         lambda: pd.Series(ul.figures.cost_components.__name__),
+    ),
+    "ahead": column(lambda: comparison().table, "ahead", "active_return"),
+    "information_error": (
+        lambda: pd.Series(comparison().information_error),
+        lambda: pd.Series(comparison().information_ratio_se),
+    ),
+    "adjusted": column(lambda: ul.adjust_p_values(pd.Series([0.01, 0.2])), "adjusted", "p_adjusted"),
+    "place": column(lambda: peers().peers, "place", "rank"),
+    "unlevered_error": column(lambda: peers().peers, "unlevered_error", "unlevered_se"),
+    "least": column(industries, "least", "min"),
+    "companies": column(industries, "companies", "n"),
+    "mean='blend'": (
+        lambda: pd.Series(ul.premium(MARKET, mean="blend", horizon=5).value),
+        lambda: pd.Series(ul.premium(MARKET, mean="blume", horizon=5).value),
     ),
     "alarms": (lambda: pd.Series(diagnosis().alarms), lambda: pd.Series(diagnosis().rejections)),
 }

@@ -264,11 +264,11 @@ class Prediction(unittest.TestCase):
 class ManyTests(unittest.TestCase):
     def test_adjusted_p_values_by_their_definitions(self):
         p = pd.Series({"a": 0.011, "b": 0.5, "c": 0.02, "d": 0.001, "e": np.nan})
-        holm = ul.adjust_p_values(p)["adjusted"]
+        holm = ul.adjust_p_values(p)["p_adjusted"]
         self.assertEqual(holm.fillna(9).round(3).to_dict(), {"d": 0.004, "a": 0.033, "c": 0.04, "b": 0.5, "e": 9})
-        bh = ul.adjust_p_values(p, "bh")["adjusted"]
+        bh = ul.adjust_p_values(p, "bh")["p_adjusted"]
         self.assertEqual(bh.dropna().round(4).to_dict(), {"d": 0.004, "a": 0.022, "c": 0.0267, "b": 0.5})
-        ratio = ul.adjust_p_values(p, "by")["adjusted"] / bh
+        ratio = ul.adjust_p_values(p, "by")["p_adjusted"] / bh
         np.testing.assert_allclose(ratio[["d", "a", "c"]], 1 + 1 / 2 + 1 / 3 + 1 / 4)
         with self.assertRaisesRegex(EstimationError, "between 0 and 1"):
             ul.adjust_p_values(pd.Series([0.5, 1.5]))
@@ -291,7 +291,7 @@ class ManyTests(unittest.TestCase):
                          factors=panel.factor_table, risk_free=panel.rate)  # fmt: skip
         table = ul.step_down_alphas(moved, draws=199)
         self.assertEqual(table.index[0], "a3")
-        self.assertLess(table["adjusted"].iloc[0], 0.02)
+        self.assertLess(table["p_adjusted"].iloc[0], 0.02)
         fit = ul.regress(moved.excess, moved.factor_table, errors="hc0").fit("a3")
         self.assertAlmostEqual(table.loc["a3", "t"], fit.t_values["constant"])
         empty = ul.align(assets=ul.SeriesTable.from_pandas(better.assign(a5=np.nan), measure="return"),

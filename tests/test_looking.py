@@ -197,7 +197,7 @@ class Against(Scratch):
         index = series([50.0, 50, 55, 55, 60.5], name="I", measure="price")
         made = ul.compare_to_benchmark(price, index, ["P1M", "P4M"])
         np.testing.assert_allclose(made.active.values, [0.1, 0.0], atol=1e-12)  # not over the two months
-        self.assertAlmostEqual(made.table.loc["P4M", "ahead"], 0.452 - 0.21, 12)
+        self.assertAlmostEqual(made.table.loc["P4M", "active_return"], 0.452 - 0.21, 12)
         own = series([0.1, 0.1, np.nan, 0.1, 0.1], name="A", measure="return")
         base = series([0.0, 0.0, 0.1, 0.0, 0.1], name="I", measure="return")
         torn = ul.compare_to_benchmark(own, base, ["P1M", "P3M"])

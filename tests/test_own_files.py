@@ -215,7 +215,7 @@ class OwnFiles(Scratch):
                 yield "\n".join([*kept[: number - len(before)], line[2:], *kept[number - len(before) :]])
 
     def test_pages_and_pictures_as_they_are_asked_for(self):
-        self.run_it("look", "KELP.csv#Close", "--beside", "index.csv#Close", "--page", "p.html", "--picture", "p.png",
+        self.run_it("look", "KELP.csv#Close", "--compare-with", "index.csv#Close", "--page", "p.html", "--picture", "p.png",
                     "--title", "Two <closes>", "--label", "level", "--size", "1000x500")  # fmt: skip
         with Image.open(self.folder / "p.png") as picture:
             self.assertEqual(picture.size, (1000, 500))

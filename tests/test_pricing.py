@@ -254,11 +254,11 @@ class Premia(Scratch):
         rows = np.random.default_rng(1).integers(0, 240, (4000, 240))
         again = [np.prod(1 + f[i] + r[i]) ** 0.05 - np.prod(1 + r[i]) ** 0.05 for i in rows]
         self.assertAlmostEqual(got.standard_error / np.std(again), 1.0, 1)
-        blend = ul.premium(self.market, mean="blend", horizon=5, risk_free=self.rate)
+        blend = ul.premium(self.market, mean="blume", horizon=5, risk_free=self.rate)
         plain = ul.premium(self.market)
         self.assertAlmostEqual(blend.value, (180 * plain.value + 59 * grown) / 239, 12)
         with self.refused(EstimationError, "got None"):
-            ul.premium(self.market, mean="blend")
+            ul.premium(self.market, mean="blume")
 
     def test_joint_variance_equals_that_of_the_sum_of_histories(self):
         y = pd.DataFrame({"A": self.f @ [0.8, 0.5] + np.random.default_rng(2).normal(0, 1e-9, 240)}, months(240))
@@ -370,7 +370,7 @@ class Peers(Scratch):
         e = table.residuals[names].to_numpy()[1:]
         tied = np.corrcoef(e.T) * np.outer(error, error)
         self.assertAlmostEqual(got.standard_error, 1.72 * np.sqrt(w @ tied @ w), 10)
-        self.assertEqual(got.peers["place"].to_dict(), bare.rank().astype(int).to_dict())
+        self.assertEqual(got.peers["rank"].to_dict(), bare.rank().astype(int).to_dict())
         middle = ul.peer_beta(table, names, debt_to_equity=debt, how="median")
         self.assertAlmostEqual(middle.asset_beta, np.median(b / (1 + debt)), 12)
         whole = ul.industry_betas(table, dict.fromkeys(names, "power"), debt_to_equity=debt)

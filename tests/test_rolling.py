@@ -90,7 +90,7 @@ class Agreement(Scratch):
         self.assertEqual(list(made.ends), list(Y.index[35:]))
         early = made.frame("nobs").loc["2013-12"]  # ends in the hole of a year
         self.assertTrue((early <= 26).all())
-        self.assertIn("too few rows", made.frame("status").to_numpy())
+        self.assertIn("too few observations", made.frame("status").to_numpy())
         b, se = alone(holed["a1"].reindex(Y.index).to_numpy()[10:46], X.to_numpy()[10:46], "classical")
         self.near(made.coefficients[10, 1], b, se)
 
@@ -202,11 +202,11 @@ class Strain(Scratch):
         x = X.assign(still=np.r_[np.zeros(50), np.linspace(0, 1, 40) ** 2])
         made = ul.rolling_regress(Y, x, window=36, min_obs=4)
         words = made.frame("status")
-        self.assertTrue((words.loc[:"2014-02", "a0"] == "columns depend on each other").all())
+        self.assertTrue((words.loc[:"2014-02", "a0"] == "collinear").all())
         self.assertTrue(np.isnan(made.coefficients[0]).all())
         self.assertTrue((words.loc["2015-06":, "a0"] == "estimated").all())
-        self.assertTrue((words["none"] == "too few rows").all())
-        self.assertTrue((words["few"] == "too few rows").all())
+        self.assertTrue((words["none"] == "too few observations").all())
+        self.assertTrue((words["few"] == "too few observations").all())
         flat = made.frame("coefficients", "f0").loc["2015-06":, "flat"]
         self.assertLess(flat.abs().max(), 1e-15)
         copy = X.assign(copy=X["f0"] + 1e-7 * np.sin(np.arange(90)))

@@ -60,7 +60,7 @@ class Whole(OnPractice):
         self.assertFalse(market.reused)
         whole = ul.premium(
             ul.TimeSeries.from_pandas(ul.practice.panel().factors["market"], measure="return", excess_of="bill"),
-            mean="blend", horizon=5, risk_free=ul.practice.panel().rate)  # fmt: skip
+            mean="blume", horizon=5, risk_free=ul.practice.panel().rate)  # fmt: skip
         self.assertAlmostEqual(result.cost.parts.loc[("BRTW", "market"), "premium"], whole.value, 4)
         found = write_results(result, self.folder / "out")
         self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})

@@ -248,7 +248,7 @@ class Runs(OnPractice):
         self.assertAlmostEqual(now.cost.value["BRTW"], then.cost.value["BRTW"], 12)
         panel = ul.practice.panel().sample("2005-01", "2015-06")  # the factors' files go on to 2024
         market = panel.factor_table["market"]
-        mean = ul.premium(market, mean="blend", horizon=5, risk_free=panel.rate)
+        mean = ul.premium(market, mean="blume", horizon=5, risk_free=panel.rate)
         own = now.cost.parts.loc[("BRTW", "market")]
         self.assertAlmostEqual(own["premium"], mean.value, 4)
 

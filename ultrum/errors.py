@@ -148,7 +148,6 @@ def warn_user(message: str) -> None:
 
 _SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens
     "neweywest": ("hac", "newey_west"),
-    "hac": ("newey_west",),
     "robust": ("hc3", "hc1"),
     "white": ("hc0",),
     "huberwhite": ("hc0",),
@@ -190,7 +189,7 @@ _SYNONYMS = {  # the literature's words for values of options, and the values; w
     "prod": ("compound",),
     "product": ("compound",),
     "cumprod": ("compound",),
-    "blume": ("blend",),
+    "weighted": ("blume",),
     "arithmeticmean": ("arithmetic",),
     "geometricmean": ("geometric",),
     "cagr": ("geometric",),

@@ -26,20 +26,20 @@ _EPILOG = "Start with: ultrum demo"
     is_eager=True,
     expose_value=False,
     callback=lambda context, _, shell: _completion(context, shell),
-    help="Print what to put into your shell's settings for completion.",
+    help="Print the lines that your shell needs for completion.",
 )
-@click.option("-q", "--quiet", is_flag=True, help="Only results and errors: no progress, no warnings.")
+@click.option("-q", "--quiet", is_flag=True, help="Print only results and errors: no progress, no warnings.")
 @click.option(
     "-v",
     "--verbose",
     is_flag=True,
-    help="Print each step on stderr, also where it is not a terminal.",
+    help="Print each step on stderr, even where it is not a terminal.",
 )
 @click.option(
     "--log",
     "log_file",
     type=click.Path(path_type=Path),
-    help="Also write what is done into this file, dated.",
+    help="Also write a dated log to this file.",
 )
 def app(quiet: bool, verbose: bool, log_file: Path | None) -> None:
     """Factor regressions: download, align, estimate, report."""

@@ -122,7 +122,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @click.command(epilog=_EXAMPLES)
 @click.argument("prices", nargs=-1, required=True)
 @click.option("--factors", required=True, help="File of factor returns, or of an index: FILE or address.")
-@click.option("--asset", "assets", multiple=True, help="Only this asset; may be repeated.")
+@click.option("--asset", "assets", multiple=True, help="Use only this asset; may be repeated.")
 @click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
 @click.option(
     "--factor",
@@ -152,7 +152,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     default="hac",
     show_default=True,
     type=click.Choice(_ERRORS, case_sensitive=False),
-    help="Kind of standard errors; hac is Newey and West's.",
+    help="Kind of standard errors; hac is Newey–West.",
 )
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
 @click.option("--splits", default="", help="File of splits.")
@@ -162,7 +162,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     default="",
     callback=_window,
     metavar="WINDOW",
-    help="Also rolling-window betas: P5Y, or a number of periods.",
+    help="Also estimate rolling-window betas: P5Y, or a number of periods.",
 )
 @click.option("--cost", is_flag=True, help="Also the cost of equity.")
 @click.option(
@@ -171,15 +171,15 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     metavar="RATE",
     help="Annual market risk premium; by default the historical mean of the factor.",
 )
-@click.option("--picture", type=OUTPUT, help="Draw the result into this PNG file.")
+@click.option("--picture", type=OUTPUT, help="Draw the result to this PNG file.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file.")
 @click.option(
     "--workings",
     is_flag=True,
-    help="Also the steps from the rows to the numbers of the first asset.",
+    help="Also print the steps from the observations to the estimates of the first asset.",
 )
 @click.option("--workings-file", type=OUTPUT, help="Write these steps as live formulas into this XLSX file.")
-@click.option("--save", "saved", type=OUTPUT, help="Write the study that repeats this.")
+@click.option("--save", "saved", type=OUTPUT, help="Write a study file that repeats this estimate.")
 @READ
 @SOURCES
 @CREDENTIALS
@@ -211,7 +211,7 @@ def estimate(
     """Estimate betas of the assets in the files PRICES on the market in a factor file.
 
     PRICES are local files, or addresses of sources: a file of one asset with its closes, a table with a column
-    for each asset, or rows by asset. The headings tell what each column is; what was decided is printed.
+    for each asset, or rows by asset. The role of each column follows from its heading; decisions are printed.
     --factors may be a file of index levels. Without a risk-free rate the betas are those of the market model.
     """
     if premium is not None and not cost:

@@ -117,7 +117,7 @@ def _rolling_rows(result: StudyResult) -> pd.DataFrame:
         bounds = rolling.interval(rolling.assets[0])
         beta = rolling.frame("coefficients")[rolling.assets[0]]
         table = pd.DataFrame({"beta": beta, "low": bounds["low"], "high": bounds["high"]})
-        table.insert(0, "window to", [period_label(end) for end in table.index])
+        table.insert(0, "window end", [period_label(end) for end in table.index])
         shown = table.tail(_ENDS_SHOWN)
     else:
         beta = rolling.frame("coefficients").iloc[-1]
@@ -125,14 +125,14 @@ def _rolling_rows(result: StudyResult) -> pd.DataFrame:
         shown = pd.DataFrame(
             {"asset": rolling.assets, "beta": beta.to_numpy(), "standard error": error.to_numpy()}
         )
-        shown.insert(1, "window to", period_label(rolling.ends[-1]))
+        shown.insert(1, "window end", period_label(rolling.ends[-1]))
     for column in shown.select_dtypes("float").columns:
         shown[column] = [decimals(v, 4) for v in shown[column]]
     return shown
 
 
 def _cost_rows(result: StudyResult) -> pd.DataFrame:
-    """Cost of equity of each asset, percent a year."""
+    """Cost of equity of each asset, percent per year."""
     import pandas as pd
 
     cost = result.cost
@@ -150,7 +150,7 @@ def _cost_rows(result: StudyResult) -> pd.DataFrame:
 
 
 def decision_rows(study: FileStudy) -> pd.DataFrame:
-    """What was decided about the files, a row a decision."""
+    """Decisions about the files, one row per decision."""
     import pandas as pd
 
     rows = [

@@ -34,17 +34,22 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("words", nargs=-1)
-@click.option("--region", default="", help="Code of a place, or the name of a group of places.")
-@click.option("--topic", default="", help="Part of a topic's name.")
+@click.option("--region", default="", help="Code of a region, or the name of a group of regions.")
+@click.option("--topic", default="", help="Part of the name of a topic.")
 @click.option("--frequency", default="", help="Part of a frequency's name, such as month.")
 @click.option("--measure", default="", help="price, index, rate, quote, flow or stock.")
 @click.option("--currency", default="", help="Currency code.")
 @click.option("--source", default="", help="Name of a source.")
-@click.option("--walk", is_flag=True, help="Walk the catalogue: WORDS are the levels so far.")
-@click.option("--by", default="topic", type=click.Choice(["topic", "region", "source"]), help="How to walk.")
+@click.option("--walk", is_flag=True, help="Browse the catalogue level by level: WORDS are the levels so far.")
+@click.option(
+    "--by",
+    default="topic",
+    type=click.Choice(["topic", "region", "source"]),
+    help="Order of the levels of --walk.",
+)
 @click.option("--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows.")
 @click.option("--refresh", is_flag=True, help="Download the sources' catalogues again.")
-@click.option("--csv", "csv_file", type=OUTPUT, help="Write what is found to this CSV file.")
+@click.option("--csv", "csv_file", type=OUTPUT, help="Write the results to this CSV file.")
 @SOURCES
 @CREDENTIALS
 @BIND
@@ -101,12 +106,12 @@ def find(
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option("--xlsx", "xlsx_file", type=OUTPUT, help="Write the series to this workbook.")
 @click.option("--parquet", "parquet_file", type=OUTPUT, help="Write the series to this Parquet file.")
-@click.option("--save", type=OUTPUT, help="Save what is pulled as a named set in this TOML file.")
+@click.option("--save", type=OUTPUT, help="Save the addresses as a named set in this TOML file.")
 @click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
-@click.option("--frequency", default="", callback=FREQUENCY, help="Bring all to this lower frequency.")
-@click.option("--common", is_flag=True, help="Only dates that all series have.")
+@click.option("--frequency", default="", callback=FREQUENCY, help="Convert all series to this lower frequency.")
+@click.option("--common", is_flag=True, help="Keep only dates that all series have.")
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
-@click.option("--resume", is_flag=True, help="Take up a pull that was stopped or failed in part.")
+@click.option("--resume", is_flag=True, help="Resume a pull that was interrupted or partly failed.")
 @READ
 @SOURCES
 @CREDENTIALS
@@ -193,7 +198,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
             SeriesSet.load(file)
         except SourceError:
             raise click.UsageError(
-                f"{file} is there and is not a saved set; name another file for --save."
+                f"{file} exists and is not a saved set. Use another file for --save."
             ) from None
     plan.save(file)
 
@@ -213,7 +218,7 @@ def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_f
             write(frame, file)
             if frame.attrs.get("dates_left_out"):
                 echo(
-                    f"{frame.attrs['dates_left_out']} dates that some series lack are left out",
+                    f"{frame.attrs['dates_left_out']} dates are not written, since some series lack them",
                     err=True,
                 )
 
@@ -314,13 +319,13 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
 
     with _vault(vault, create=True) as kept:
         new, already = unpack(kept, file)
-    echo(f"{quantity(new, 'download')} taken over, {already} were here already")
+    echo(f"{quantity(new, 'download')} imported, {already} were already in the vault")
 
 
 @vault.command("export")
 @click.argument("address")
 @click.argument("file", type=OUTPUT)
-@click.option("--at", default="", callback=INSTANT, help="As it stood at this day or instant.")
+@click.option("--at", default="", callback=INSTANT, help="Point-in-time: the download of this day or instant.")
 @click.option("--force", is_flag=True, help="Replace FILE if it is there.")
 @VAULT
 def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Path | None) -> None:
@@ -359,5 +364,5 @@ def _vault(place: Path | None, *, create: bool = False) -> Any:
     folder = place or default_vault()
     kept = ("journal.jsonl", "catalogue.sqlite", "payloads")
     if not create and not any((folder / name).exists() for name in kept):
-        raise click.UsageError(f"{folder} is not a vault; check its name, or pull something into it first.")
+        raise click.UsageError(f"{folder} is not a vault. Check its name, or pull data into it first.")
     return Vault(folder)

@@ -52,29 +52,31 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("address")
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
-@click.option("--picture", type=OUTPUT, help="Draw the series into this PNG file.")
+@click.option("--picture", type=OUTPUT, help="Draw the series to this PNG file.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option(
     "--page",
     type=OUTPUT,
-    help="Write a page to zoom into the series and read exact values: FILE.html.",
+    help="Write an interactive chart of the series: FILE.html.",
 )
 @click.option("--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'.")
 @click.option("--end", default="", callback=PERIOD, help="Last period.")
-@click.option("--frequency", default="", callback=FREQUENCY, help="Bring it to this lower frequency.")
+@click.option("--frequency", default="", callback=FREQUENCY, help="Convert it to this lower frequency.")
 @click.option(
     "--step",
     "steps",
     multiple=True,
     metavar="STEP",
-    help="Shape it: growth=P1Y, rolling=12,how=std, deflate=ADDRESS; may be repeated.",
+    help="Transform it: growth=P1Y, rolling=12,how=std, deflate=ADDRESS; may be repeated.",
 )
 @click.option(
-    "--beside",
+    "--compare-with",
+    "compared",
     multiple=True,
     metavar="ADDRESS",
-    help="Another series, taken through the same steps and drawn next to it.",
+    help="Another series, taken through the same steps and drawn in the same figure.",
 )
+@click.option("--beside", multiple=True, hidden=True, deprecated="use --compare-with")
 @click.option(
     "--spells",
     default="",
@@ -87,7 +89,7 @@ if TYPE_CHECKING:
     default="",
     metavar="FREQUENCY",
     callback=FREQUENCY,
-    help="Show prices as returns of this frequency; ADDRESS may be a whole table of prices.",
+    help="Show prices as returns of this frequency; ADDRESS may be a table of prices.",
 )
 @click.option(
     "--figure",
@@ -98,9 +100,9 @@ if TYPE_CHECKING:
 @click.option(
     "--workings",
     is_flag=True,
-    help="With --returns: the steps to the volatility of one asset; with --frequency: those of the last period.",
+    help="With --returns: the calculation of one asset's volatility; with --frequency: that of the last period.",
 )
-@click.option("--revised", is_flag=True, help="What was revised between the last two vintages.")
+@click.option("--revised", is_flag=True, help="Show the revisions between the last two vintages.")
 @READ
 @SOURCES
 @CREDENTIALS
@@ -120,6 +122,7 @@ def look(
     end: str,
     frequency: str,
     steps: tuple[str, ...],
+    compared: tuple[str, ...],
     beside: tuple[str, ...],
     spells: str,
     revised: bool,
@@ -143,6 +146,7 @@ def look(
     from ultrum.cli import terminal_output
     from ultrum.cli.look_output import returns_at, show_returns
 
+    compared += beside
     asked = LookChoices(
         rows,
         picture,
@@ -154,12 +158,12 @@ def look(
         page,
         style,
     )
-    refuse_together(returns_of, revised, figure, picture, asked, beside)
+    refuse_together(returns_of, revised, figure, picture, asked, compared)
     if workings and not (returns_of or frequency):
         raise click.UsageError("--workings needs --returns or --frequency.")
     if workings and as_json and not returns_of:
         raise click.UsageError("--workings with --json needs --returns.")
-    texts = (address, *beside)
+    texts = (address, *compared)
     files = local_files(texts, reading)
     refuse_inputs([csv_file, picture, page], texts)
     if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
@@ -201,7 +205,7 @@ def _look(desk: Desk | LocalTables, files: LocalFiles, texts: Sequence[str], ask
         return
     if asked.spells and len(addressed) != 1:
         raise click.UsageError(
-            f"--spells needs one series; name one of {len(addressed)}: {texts[0].partition('#')[0]}#"
+            f"--spells needs one series. Choose one of {len(addressed)}: {texts[0].partition('#')[0]}#"
             f"{addressed[0][1].name if addressed else 'column'}."
         )
     _look_at_many(texts[0], [s for _, s in addressed], [s for _, s in others], reading, asked)

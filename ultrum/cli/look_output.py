@@ -141,7 +141,7 @@ def _gaps_of_days(index: pd.Index) -> list[str]:
     words = [f"without rows: {name_list(gaps)}"] if gaps else []
     holidays = gap_rows.attrs["holidays"]
     if holidays:
-        words.append(f"{holidays} single weekdays without rows, taken as holidays")
+        words.append(f"{holidays} single weekdays without rows, treated as holidays")
     return words or ["none"]
 
 
@@ -314,7 +314,11 @@ def _growth(returns_table: SeriesTable) -> Axes:
     from ultrum.report import figures
 
     names = returns_table.names
-    title = f"Growth of one: the first {_LINES} of {quantity(len(names), 'asset')}" if len(names) > _LINES else ""
+    title = (
+        f"Cumulative wealth of 1: the first {_LINES} of {quantity(len(names), 'asset')}"
+        if len(names) > _LINES
+        else ""
+    )
     return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 
 

@@ -25,7 +25,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.argument("study", type=HERE)
 @click.argument("prices", nargs=-1)
 @click.option("--factors", default="", help="File of factor returns, or of an index.")
-@click.option("--asset", default="", help="The asset asked about; by default the first.")
+@click.option("--asset", default="", help="The asset to report on; by default the first.")
 @click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
 @click.option(
     "--factor",
@@ -43,7 +43,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
 @click.option("--splits", default="", help="File of splits.")
-@click.option("--final-payments", default="", help="File of what was paid at a delisting.")
+@click.option("--final-payments", default="", help="File of final payments at delisting.")
 @click.option(
     "--inflation",
     default="",
@@ -54,7 +54,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
     "--accounts",
     default="",
     metavar="FILE",
-    help="Debt, equity and tax of the companies, for peers.",
+    help="File of debt, equity and tax of the companies, for peers.",
 )
 @click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--title", default="", help="Title of the study.")
@@ -94,14 +94,14 @@ def new(
             option = named[0] if named[0].startswith("--") else f"--{named[0].replace('_', '-')}"
             raise click.UsageError(_without_prices(study, option))
         if not asset:
-            raise click.UsageError("Name your files PRICES, or for the practice world --asset.")
+            raise click.UsageError("Name your files of prices, or use --asset for the practice data.")
         from ultrum.study.template import practice_study
 
         practice_study(study, asset, list(more_factors) or ["market"], frequency or "M", title)
-        echo(f"{study} written; change its sources, then: ultrum run {study}")
+        echo(f"{study} written. Edit its sources, then: ultrum run {study}")
         return
     if not factors:
-        raise click.UsageError("Name a file of factor returns, or of an index, with --factors.")
+        raise click.UsageError("Add --factors FILE: factor returns, or an index.")
     files = {"factors": factors, **events, "inflation": inflation, "accounts": accounts}
     chosen = {
         "assets": [asset] if asset else [],
@@ -120,7 +120,7 @@ def _without_prices(study: Path, option: str) -> str:
             f"Write the name of the study file first: ultrum new study.toml {study} {option} ...; "
             f"{study} was taken for its name."
         )
-    return f"{option} is for files of your own; name the files of prices too: ultrum new {study} PRICES ..."
+    return f"{option} is for your own files. Name the files of prices too: ultrum new {study} PRICES ..."
 
 
 def _write_file_study(
@@ -130,7 +130,7 @@ def _write_file_study(
     reading: tuple[str, ...],
     chosen: dict[str, Any],
 ) -> None:
-    """Write the study of a user's own files, and print what was decided about them."""
+    """Write the study of a user's own files, and print the decisions about them."""
     import tempfile
 
     from ultrum.cli import terminal_output
@@ -147,7 +147,7 @@ def _write_file_study(
     for text in texts:
         address = local.address(text)
         if not address.startswith(f"{SOURCE}:"):
-            raise click.UsageError(f"{text} is not a file here; edit the sources of the study for services.")
+            raise click.UsageError(f"{text} is not a file here. For services, edit the sources of the study.")
         path, mark, column = address.removeprefix(f"{SOURCE}:").partition("#")
         inside = Path(os.path.relpath(root / path, folder)).as_posix()
         if inside.startswith(".."):

@@ -36,10 +36,10 @@ class OutputFile(click.ParamType[Path]):
         if not str(value) or "\0" in str(value):
             self.fail("an empty name is not a file.", param, ctx)
         if path.is_dir():
-            self.fail(f"{path} is a folder; name a file in it.", param, ctx)
+            self.fail(f"{path} is a folder. Name a file in it.", param, ctx)
         if not path.parent.is_dir():
             self.fail(
-                f"the folder {path.parent} does not exist; create it, or choose another.",
+                f"the folder {path.parent} does not exist. Create it, or choose another.",
                 param,
                 ctx,
             )
@@ -62,7 +62,7 @@ class Folder(click.ParamType[Path]):
 
 OUTPUT, FOLDER = OutputFile(), Folder()
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
-OFFLINE = click.option("--offline", is_flag=True, help="Take everything from the vault.")
+OFFLINE = click.option("--offline", is_flag=True, help="Use the vault only; download nothing.")
 VAULT = click.option("--vault", type=FOLDER, envvar="ULTRUM_VAULT", help="Folder of the vault.")
 SOURCES = click.option(
     "--sources",
@@ -73,7 +73,7 @@ CREDENTIALS = click.option(
     "--credentials",
     "credentials_file",
     type=HERE,
-    help="File of your credentials; by default the one in your configuration.",
+    help="File of your credentials; by default credentials.toml in your configuration.",
 )
 BIND = click.option(
     "--bind",
@@ -82,7 +82,7 @@ BIND = click.option(
     help="Let the credential NAME be sent to HOST in this run; may be repeated.",
 )
 PRACTICE = click.option(
-    "--practice", "on_practice", is_flag=True, help="Use the practice world instead of --sources."
+    "--practice", "on_practice", is_flag=True, help="Use the practice (synthetic) data instead of --sources."
 )
 
 
@@ -125,7 +125,9 @@ def _frequency(word: str) -> None:
 
 
 INSTANT, PERIOD, FREQUENCY = map(_choice_check, (_instant, _period, _frequency))
-AT = click.option("--at", default="", callback=INSTANT, help="As the vault stood at this day or instant.")
+AT = click.option(
+    "--at", default="", callback=INSTANT, help="Point-in-time: data as downloaded up to this day or instant."
+)
 
 
 @contextlib.contextmanager
@@ -308,7 +310,7 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
     if options and len(files) < len(texts):
         other = next(t for t in texts if t not in files)
         raise click.UsageError(
-            f"--read is for local files; how {other} is read is set in the settings of its source."
+            f"--read applies to local files only. Set how {other} is read in the settings of its source."
         )
     if not files:
         return LocalFiles()
@@ -331,7 +333,7 @@ def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
     for output in outputs:
         place = output and _resolve_path(output.absolute()).as_posix()
         if place and any(pattern.fullmatch(place) for pattern in inputs):
-            raise click.UsageError(f"{output} is read here and would be overwritten; name another file.")
+            raise click.UsageError(f"{output} is an input and would be overwritten. Name another file.")
 
 
 def _pattern(path: Path) -> re.Pattern[str]:
@@ -355,7 +357,7 @@ def _is_local(text: str) -> bool:
     if "{" in path:
         return True
     raise click.UsageError(
-        f"'{text}' is neither a file here nor an address; an address is source:FLOW/KEY or source:path#column."
+        f"'{text}' is neither a file nor an address. Write source:FLOW/KEY or source:path#column."
     )
 
 
@@ -371,7 +373,7 @@ def _options(reading: Sequence[str]) -> dict[str, object]:
         options_there = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
         if not equals or name not in options_there:
             raise click.UsageError(
-                f"--read {text}: write NAME=VALUE; names are: {', '.join(sorted(options_there))}."
+                f"--read {text} is not NAME=VALUE. Names are: {', '.join(sorted(options_there))}."
             )
         if name in _LISTS:
             values[name] = [part.strip() for part in value.split(",")]
@@ -446,7 +448,7 @@ def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple
     sides = (int(match[1]), int(match[2])) if match else (0, 0)
     if not all(_SMALLEST <= side <= _LARGEST for side in sides):
         raise click.BadParameter(
-            f"'{text}' is not a size; write 1280x800, sides from {_SMALLEST} to {_LARGEST} pixels."
+            f"'{text}' is not a size. Write 1280x800, with sides from {_SMALLEST} to {_LARGEST} pixels."
         )
     return sides
 
@@ -470,7 +472,7 @@ def picture_options(command: F) -> F:
             metavar="WIDTHxHEIGHT",
             help="Of the picture, in pixels.",
         ),
-        click.option("--label", default="", help="Label of the vertical (y) axis of the picture."),
+        click.option("--label", default="", help="Label of the vertical (y) axis of the figure."),
         click.option("--title", default="", help="Title of the picture."),
     ):
         wrapped = option(wrapped)
@@ -505,7 +507,7 @@ def refuse_together(
     figure: str | None,
     picture: Path | None,
     asked: LookChoices,
-    beside: Sequence[str],
+    compared: Sequence[str],
 ) -> None:
     """Refuse options that have no meaning together, before anything is done."""
     if figure and not (returns_of and picture):
@@ -515,7 +517,7 @@ def refuse_together(
         "--frequency": asked.span[2],
         "--step": asked.steps,
         "--spells": asked.spells,
-        "--beside": beside,
+        "--compare-with": compared,
     }
     kept = {
         "--start": asked.span[0],
@@ -540,4 +542,6 @@ def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, obj
     kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
     named = [name for name, value in kept.items() if value]
     if files and vault is None and named:
-        raise click.UsageError(f"{named[0]} needs --vault for a local file; pull keeps files in a vault.")
+        raise click.UsageError(
+            f"{named[0]} needs --vault for a local file. Files are stored in a vault by 'ultrum pull'."
+        )

@@ -52,12 +52,14 @@ def demo(out: Path, offline: bool, as_json: bool) -> None:
 @click.command(epilog=_RUN_SO)
 @click.argument("study", type=HERE)
 @click.option("--out", type=FOLDER, help="Folder for the results; by default STUDY-results.")
-@click.option("--check", is_flag=True, help="Only check the study and its local files; download nothing.")
-@click.option("--only", multiple=True, metavar="ASSET", help="Only these assets, while a study is worked out.")
-@click.option("--bundle", type=OUTPUT, help="Also pack study, downloads and run into this archive.")
-@click.option("--anywhere", is_flag=True, help="Let the study read files outside its own folder.")
-@click.option("--refresh", is_flag=True, help="Download everything whole, also what sources call unchanged.")
-@click.option("--recompute", is_flag=True, help="Compute every stage again, also what was kept.")
+@click.option("--check", is_flag=True, help="Check the study and its local files; download and run nothing.")
+@click.option("--only", multiple=True, metavar="ASSET", help="Use only these assets, to try out a study.")
+@click.option("--bundle", type=OUTPUT, help="Also pack the study, its downloads and the run into this archive.")
+@click.option("--anywhere", is_flag=True, help="Allow the study to read files outside its own folder.")
+@click.option(
+    "--refresh", is_flag=True, help="Download everything again, even where the source reports no change."
+)
+@click.option("--recompute", is_flag=True, help="Compute every stage again; use no stored stages.")
 @CREDENTIALS
 @BIND
 @VAULT
@@ -152,8 +154,8 @@ def trail(results: Path, number: str, as_json: bool) -> None:
     show_default=True,
     help="Port on 127.0.0.1 to listen on.",
 )
-@click.option("--delay", type=click.FloatRange(0, 600), default=0.0, help="Seconds every answer takes longer.")
-@click.option("--today", default="", callback=PERIOD, help="Day that the page of today shows.")
+@click.option("--delay", type=click.FloatRange(0, 600), default=0.0, help="Delay of every answer, in seconds.")
+@click.option("--today", default="", callback=PERIOD, help="Date shown by the page of today's rate.")
 @click.option(
     "--fault",
     multiple=True,
@@ -166,7 +168,7 @@ def practice(port: int, delay: float, today: str, fault: tuple[str, ...]) -> Non
     import threading
 
     if math.isnan(delay):  # no range refuses it
-        raise click.BadParameter("nan is not a number of seconds.", param_hint="--delay")
+        raise click.BadParameter("'nan' is not a number of seconds.", param_hint="--delay")
     signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell's background jobs ignore it
     with practice_service(port, delay=delay, today=today) as service:
         for word in fault:

@@ -97,6 +97,7 @@ class _LogFile(logging.FileHandler):
 # Terminal output: aligned tables on stdout, progress and warnings on stderr
 
 _UNLIMITED: Final = 100_000
+_DATE: Final = len("2024-01-31")  # the shortest word that may be broken is longer
 _WHOLE_COLUMNS: Final = ("address", "file")  # never cut, so that they can be copied
 _FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
 
@@ -113,14 +114,14 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     for column in frame:
         number = _looks_numeric(frame[column])
         whole = number or column in _WHOLE_COLUMNS
-        texts = [str(column), *map(_cell, frame[column])] if whole else []
-        widths = [cell_len(text) for text in texts]  # a heading that is not wrapped is not cut either
+        texts = [str(column), *map(_cell, frame[column])]  # a heading that is not wrapped is not cut either
+        widths = map(cell_len, texts) if whole else (min(cell_len(w), _DATE) for t in texts for w in t.split())
         shown.add_column(
             printable(str(column)),
             justify="right" if number else "left",
             no_wrap=whole,
             overflow="fold",
-            min_width=max(widths, default=None),
+            min_width=max(widths, default=1),
         )
     for row in frame.itertuples(index=False):
         shown.add_row(*[_cell(value) for value in row])
@@ -262,14 +263,14 @@ DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
 
 FAILED: Final[ContextVar[click.Command | None]] = ContextVar("failed", default=None)
 _FIXES: Final = {
-    "price_column": "Name it with --price-column COLUMN.",
+    "price_column": "Add --price-column COLUMN.",
     "market": "Name it with --market COLUMN.",
     "risk_free": "Set --risk-free to the heading of its column, or to an annual rate such as 3%.",
     "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
     "rate_size": "Set --factor-units, or --risk-free to an annual rate such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
     "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
-    "income": "Leave out --dividends, or name the closing price with --price-column.",
+    "income": "Remove --dividends, or set --price-column to the closing price.",
 }
 
 
@@ -350,8 +351,8 @@ def _option_in(fix: str) -> str:
 def _describe_crash(error: Exception) -> str:
     if isinstance(error, OSError) and error.filename is not None:
         return f"{error.filename}: {error.strerror}."
-    text = f"an unexpected fault, {type(error).__name__}: {error}. "
-    return f"{text}Set ULTRUM_DEBUG=1 to see where, and please report it."
+    text = f"an unexpected error, {type(error).__name__}: {error}. "
+    return f"{text}Set ULTRUM_DEBUG=1 to see where it occurred, and please report it."
 
 
 def _show_warning(shown: set[str], message: object, category: type[Warning], *_: object) -> None:

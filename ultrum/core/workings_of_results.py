@@ -100,7 +100,7 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
     parts : DataFrame
         By part: ``beta beta_error premium premium_error contribution``.
     risk_free, value, error : float
-        The rate, the cost and its standard error, a year.
+        Annual rate, cost and standard error of the cost.
     """
     lines: list[tuple[str, str, str | float]] = [("rate", "annual risk-free rate", float(risk_free))]
     terms, factors = ["rate"], []

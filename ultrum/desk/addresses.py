@@ -35,9 +35,7 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
     if wanted.field:
         raise SourceError(f"{wanted}: no column '{wanted.field}'; there are: {columns}.")
     first = next(iter(series), "column")
-    raise SourceError(
-        f"{wanted} is a whole table; name a column, such as {wanted}#{first}. There are: {columns}."
-    )
+    raise SourceError(f"{wanted} is a table. Add a column, such as {wanted}#{first}. There are: {columns}.")
 
 
 def with_address(reading: Reading, wanted: Address) -> Reading:

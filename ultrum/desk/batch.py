@@ -60,7 +60,7 @@ class PullResult:
         if len(frequencies) > 1 and self.set.shape == "wide":
             named = ", ".join(sorted(f.name for f in frequencies))
             raise SourceError(
-                f"The series are {named}; side by side they need one frequency: set frequency, or shape = 'long'."
+                f"The series are {named}; a wide table needs one frequency. Set frequency, or shape = 'long'."
             )
         if self.set.shape == "long":
             return self._long()
@@ -86,7 +86,7 @@ class PullResult:
         if self.set.dates == "common":
             if len(kept) > 1:
                 raise SourceError(
-                    "dates = 'common' needs series of one frequency; set frequency, or dates = 'all'."
+                    "dates = 'common' needs series of one frequency. Set frequency, or dates = 'all'."
                 )
             joined = pd.concat([s.values for s in self.series], axis=1, keys=names)
             whole = self._common(joined)

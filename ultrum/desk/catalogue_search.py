@@ -94,7 +94,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
             address = settings["address"].format(**facts)
         except (KeyError, IndexError) as error:
             raise SourceError(
-                f"Source '{name}': catalogue.address names a column {error} that is not there."
+                f"Source '{name}': catalogue.address uses a column {error} that does not exist."
             ) from error
         title = ", ".join(facts[k] for k in ("name", "title", "asset", "market", "currency") if facts.get(k))
         yield Entry(
@@ -128,15 +128,18 @@ def why_nothing(
     """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
     named = ", ".join(sources) or "none"
     if not listings.count():
-        return f"No catalogue is kept of the sources ({named}). Take them: find --refresh."
+        return (
+            f"No catalogue of these sources is stored: ({named}). Run 'ultrum find --refresh', or "
+            "desk.search(refresh=True)."
+        )
     unknown = listings.without_listing(words, synonyms)
     if unknown:
         listed = ", ".join(f"'{w}'" for w in unknown)
-        return f"No listing of {named} has {listed}, or a synonym of it. Leave it out, or use another word."
+        return f"No listing of {named} contains {listed} or a synonym. Remove it, or use another word."
     if filters and listings.search(words, 1, synonyms):
         listed = ", ".join(f"{k} = {v}" for k, v in filters.items())
-        return f"Listings have '{words}', but none with {listed}."
-    return f"Each word of '{words}' is in some listing, but no listing has all of them. Use fewer words."
+        return f"Listings contain '{words}', but none of them matches {listed}. Use fewer filters."
+    return f"No listing contains all words of '{words}', though each word occurs in one. Use fewer words."
 
 
 def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[str, Any]) -> pd.DataFrame:
@@ -145,7 +148,7 @@ def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[st
         raise SourceError(f"hierarchy='{by}' is not known; {one_of(by, WAYS)}")
     entries = [e for e in listings.search("", _MOST, **filters) if _is_below(_levels(e, by), path)]
     if path and not entries:
-        raise SourceError(f"Nothing is below {BELOW.join(path)}; walk from the top: browse().")
+        raise SourceError(f"Nothing is below {BELOW.join(path)}; start at the top with browse().")
     at = len(path)
     if entries and all(len(_levels(e, by)) == at for e in entries):
         listed = [(e.address, e.title, e.frequency) for e in entries]

@@ -219,11 +219,11 @@ def _fetch_by_function(fetch: Fetch, name: str, path: str, url: str, credentials
         raise
     except Exception as error:
         raise SourceError(
-            f"{name}: the function of its kind of source failed: {type(error).__name__}: {error}."
+            f"{name}: the reading function of this kind of source failed: {type(error).__name__}: {error}."
         ) from error
     download = answer if isinstance(answer, Download) else Download(answer)
     if not isinstance(download.body, bytes) or not download.body:
-        raise SourceError(f"{name}: the function of its kind of source gave no bytes.")
+        raise SourceError(f"{name}: the reading function of this kind of source returned no bytes.")
     current().check("answer_bytes", len(download.body), f"{name} has {len(download.body):,} bytes")
     return download
 

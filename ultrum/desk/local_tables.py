@@ -91,7 +91,7 @@ def read_below(folder: str, path: str) -> bytes:
     root = Path(folder).resolve()
     file = (root / path).resolve()
     if not file.is_relative_to(root):
-        raise SourceError(f"{path} leaves the folder {folder}; a source stays inside its folder.")
+        raise SourceError(f"{path} is outside the folder {folder}. A source reads only its own folder.")
     try:
         return read_file(file)
     except NotFoundError:

@@ -29,7 +29,9 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
         if old and new and old[-1].id != new[-1].id:
             pairs.append((new[-1].retrieved, old[-1], new[-1]))
     if not pairs:
-        raise VaultError(f"The vault holds one vintage of {address}; there is nothing to compare it with.")
+        raise VaultError(
+            f"The vault has one vintage of {address}; a comparison needs two. Download it again later."
+        )
     _, before, after = max(pairs, key=lambda f: f[0])
     return differences(series_of_record(repository, before, wanted), series_of_record(repository, after, wanted))
 

@@ -77,7 +77,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
     [1.5, 2.5]
     """
     if kind in KINDS or not kind.isidentifier():
-        raise SourceError(f"The kind '{kind}' is built in, or is not a single word; choose another name.")
+        raise SourceError(f"The kind '{kind}' is built in, or is not a single word. Choose another name.")
     _ADDED[kind] = fetch
 
 
@@ -152,7 +152,7 @@ def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
     scheme = url.partition("://")[0].lower() if "://" in url else ""
     if kind in ("sdmx", "table") and scheme not in ("", "http", "https"):
         raise SourceError(
-            f"Source '{name}': its url begins with {scheme}://; it is an http or https address, or a folder."
+            f"Source '{name}': its url begins with {scheme}://; it must be an http or https address, or a folder."
         )
     keys = [f.name for f in fields(SourceSettings)]
     for key in settings:
@@ -177,7 +177,7 @@ def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
 
 def _table(value: Any, what: str) -> Mapping[str, Any]:
     if not isinstance(value, Mapping):
-        raise SourceError(f"{what} is a table of settings, not '{str(value)[:40]}'.")
+        raise SourceError(f"{what} must be a table of settings; got '{str(value)[:40]}'.")
     return value
 
 
@@ -186,7 +186,7 @@ def _credentials(value: Any, source: str) -> Credentials | str | None:
     if isinstance(value, str) or not value:
         return value or None
     if not isinstance(value, Mapping):
-        raise SourceError(f"Source '{source}': credentials is the name of one of your credentials.")
+        raise SourceError(f"Source '{source}': credentials must be the name of one of your credentials.")
     return Credentials.of(value, source)
 
 
@@ -195,7 +195,7 @@ def _snapshot(source: str, name: str, settings: Mapping[str, Any]) -> SnapshotSe
     unknown = [k for k in settings if k not in keys]
     if unknown or "path" not in settings or "figure" not in settings:
         wrong = f"'{unknown[0]}' is not known" if unknown else "path and figure are needed"
-        raise SourceError(f"Source '{source}', snapshot '{name}': {wrong}; it may have {', '.join(keys)}.")
+        raise SourceError(f"Source '{source}', snapshot '{name}': {wrong}; its keys are {', '.join(keys)}.")
     return SnapshotSettings(**settings)
 
 
@@ -203,7 +203,7 @@ def _query(source: str, name: str, settings: Mapping[str, Any]) -> Query:
     try:
         return Query(**{k: str(v) for k, v in settings.items()})
     except TypeError:
-        raise SourceError(f"Source '{source}', query '{name}': it may have sql, table, date and key.") from None
+        raise SourceError(f"Source '{source}', query '{name}': its keys are sql, table, date and key.") from None
 
 
 def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
@@ -222,17 +222,20 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
     place = _settings_file(file)
     try:
         if place.stat().st_size > LARGEST:
-            raise SourceError(f"{place} has more than {LARGEST:,} bytes; settings are a short text.")
+            raise SourceError(
+                f"{place} has more than {LARGEST:,} bytes, which is too large for a settings file. Check the "
+                "path."
+            )
         content = toml_of(place.read_text(encoding="utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from error
     except ValueError as error:
         raise SourceError(f"{place} is not TOML: {error}.") from error
     if not isinstance(content.get("sources"), dict) or not content["sources"]:
-        raise SourceError(f"{place} has no [sources.NAME] table.")
+        raise SourceError(f"{place} has no [sources.NAME] table. Add one for each source.")
     for name, codes in _table(content.get("groups", {}), f"{place}: [groups]").items():
         if not isinstance(codes, list):
-            raise SourceError(f"{place}: [groups] {name} is a list of codes.")
+            raise SourceError(f"{place}: [groups] {name} must be a list of codes.")
     folder = place.parent
     _refuse_credentials(content["sources"], place)
     for source in content["sources"].values():
@@ -262,7 +265,7 @@ def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
         )
     entry = ", ".join(f'{key} = "{value}"' for key, value in settings.items())
     return (
-        f"Source '{source}' defines credentials, which only your own settings may. Put into "
+        f"Source '{source}' defines credentials, which only your own settings can define. Add to "
         f'{config_folder() / CREDENTIALS}: [{source}_key], {entry}, hosts = ["{host_of(url) or "HOST"}"]; '
         f'and name it here: credentials = "{source}_key".'
     )
@@ -278,8 +281,8 @@ def _settings_file(file: str | os.PathLike[str] | None) -> Path:
     if user_file.exists():
         return user_file
     raise SourceError(
-        f"No sources: there is no {FILE} here and none at {user_file}. Name a file with sources=..., or try the "
-        "practice world."
+        f"No sources: there is no {FILE} here and none at {user_file}. Set sources= to a settings file, or use "
+        "the practice data."
     )
 
 

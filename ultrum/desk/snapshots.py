@@ -30,7 +30,7 @@ def grain_frequency(text: str) -> Frequency:
     match = _GRAIN.fullmatch(text.upper())
     if not match:
         raise SourceError(
-            f"'{text}' is not a grain; write P1D for a day, PT30M for half an hour, PT1H for an hour."
+            f"'{text}' is not a grain. Write P1D for a day, PT30M for half an hour or PT1H for an hour."
         )
     if match[1]:
         return Frequency("D")

@@ -36,5 +36,5 @@ def series_of_record(repository: Repository, record: Record, wanted: Address) ->
         reading = with_address(read_table(body, record.path, options), wanted)
         by_address = {s.metadata.address: s for s in reading.series.values()}
     if str(wanted) not in by_address:
-        raise VaultError(f"{record.name} does not hold {wanted}.")
+        raise VaultError(f"{record.name} does not contain {wanted}.")
     return by_address[str(wanted)]

@@ -73,7 +73,7 @@ class LongBetas(BetaTable):
             Always; the message names where those of one asset are.
         """
         raise EstimationError(
-            f"Residuals of {len(self.assets):,} assets are not held; fit(asset).residuals has those of one."
+            f"Residuals of {len(self.assets):,} assets are not stored. Use fit(asset).residuals for one asset."
         )
 
     def fit(self, asset: str) -> Fit:
@@ -145,7 +145,7 @@ def two_pass(
     """Sum the moments of every block's cross-sections; errors as the panel allows."""
     if weighting != "ols" or errors == "misspecification":
         raise EstimationError(
-            "errors='misspecification' and weighting='gls' need the panel in memory; read some assets: "
+            "errors='misspecification' and weighting='gls' need a panel in memory. Read some assets with "
             "panel.read([...])."
         )
     plan = TwoPassPlan.of(panel, factors, characteristics, beta_sample, window, constant, lags)

@@ -57,7 +57,7 @@ class Sorting:
             for pair in pc.value_counts(table[self.asset].cast(pa.string())).to_pylist():
                 counts[pair["values"]] += pair["counts"]
         if not counts or None in counts:
-            raise TableError("There is no row, or a row has no asset; every row needs one.")
+            raise TableError("The table is empty, or a row has no asset. Every row needs an asset.")
         first = next(t for t in self._tables() if t.num_rows)
         return counts, max(1, first.nbytes // first.num_rows) + 16
 
@@ -93,7 +93,7 @@ class Sorting:
         if pc.any(same).as_py():
             row = same.index(True).as_py()
             raise TableError(
-                f"{assets[row]} has two rows at {dates[row]}; keep one of each. Nothing was written."
+                f"{assets[row]} has two rows at {dates[row]}. Keep one of them. Nothing was written."
             )
 
 
@@ -108,7 +108,7 @@ def _ranges(counts: Counter[str], most: int) -> list[str]:
         held += counts[name]
     if len(bounds) > _MOST_PARTS:
         raise UltrumError(
-            f"The rows would be split into {len(bounds):,} parts, more than {_MOST_PARTS} files; "
-            "allow more memory, max_memory='4 GB'."
+            f"The rows would be split into {len(bounds):,} parts, more than {_MOST_PARTS} files. Allow more "
+            "memory, such as max_memory='4 GB'."
         )
     return bounds

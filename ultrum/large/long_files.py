@@ -38,7 +38,7 @@ class RowGroups:
     def check_same(self, path: str) -> None:
         """Refuse a file that is another one than that which was looked at."""
         if _stamp(path) != self.stamps[path]:
-            raise TableError(f"{path} has changed since it was opened; open it again.")
+            raise TableError(f"{path} has changed since it was opened. Open it again.")
 
     def spanning(self, low: int, high: int) -> Iterator[tuple[str, list[int], int]]:
         """Files and row groups that hold the rows from ``low`` to before ``high``, and their first row."""
@@ -148,7 +148,7 @@ def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
 def _runs(column: Any) -> tuple[list[str], Ints]:
     """Names of the runs of equal assets, and where each begins."""
     if column.null_count:
-        raise TableError("A row has no asset; every row needs one.")
+        raise TableError("A row has no asset. Every row needs an asset.")
     whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
     coded = whole if pa.types.is_dictionary(whole.type) else whole.dictionary_encode()
     codes = coded.indices.to_numpy(zero_copy_only=False)
@@ -166,8 +166,8 @@ def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: 
     if wrong.any():
         place = int(np.argmax(wrong))
         raise TableError(
-            f"{path}, row {row + place}: {EPOCH + int(days[place]) * DAY} does not come after the date before "
-            "it. Rows must be sorted by asset and date, one a date; LongTable.sort does it."
+            f"{path}, row {row + place}: {EPOCH + int(days[place]) * DAY} is not after the date of the row "
+            "before it. Sort the rows by asset and date, with one row per date: LongTable.sort."
         )
 
 
@@ -177,15 +177,14 @@ def _check_once(names: list[str], path: Path) -> None:
     met: set[str] = set()
     twice = next(n for n in names if n in met or met.add(n))  # type: ignore[func-returns-value]
     raise TableError(
-        f"{path}: the rows of {twice} are not contiguous. Rows must be sorted by asset and date; "
-        "LongTable.sort does it."
+        f"{path}: the rows of {twice} are not contiguous. Sort the rows by asset and date: LongTable.sort."
     )
 
 
 def days_of(column: Any) -> Ints:
     """Days since 1970 of a column of dates or instants."""
     if column.null_count:
-        raise TableError("A row has no date; every row needs one.")
+        raise TableError("A row has no date. Every row needs a date.")
     try:
         return np.asarray(column.cast(pa.date32()).cast(pa.int32()).to_numpy())
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
@@ -226,7 +225,7 @@ def common_facts(table: SeriesTable) -> dict[str, Any]:
             if getattr(other, name) != getattr(first, name):
                 raise TableError(
                     f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
-                    f"'{getattr(other, name)}'; a long table has one for all; convert them to one first, or "
+                    f"'{getattr(other, name)}'; a long table has one for all assets. Convert them first, or "
                     "write two tables."
                 )
     return facts_of(first)
@@ -287,7 +286,7 @@ class LongWriter:
         if self._writer is not None:
             self._writer.close()
         elif error is None:
-            error = TableError(f"Nothing to write to {self.path}: no asset has a row.")
+            error = TableError(f"No asset has a row, so nothing was written to {self.path}.")
             self._stack.__exit__(type(error), error, None)
             raise error
         self._stack.__exit__(kind, error, trace)

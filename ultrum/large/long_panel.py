@@ -124,7 +124,7 @@ class LongPanel(LargeData):
 def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
     if not isinstance(options.get("risk_free"), TimeSeries):
-        raise TableError("align of a LongTable needs risk_free as a series of returns, which every block shares.")
+        raise TableError("align of a LongTable needs risk_free as a series of returns.")
     folder = Path(require_output(to, "align"))
     folder.mkdir(parents=True, exist_ok=True)
     job = _Aligning(assets.layout, options)

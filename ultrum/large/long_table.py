@@ -75,7 +75,7 @@ def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: 
         asset = block.names[int(np.searchsorted(bounds, row, side="right")) - 1]
         raise TableError(
             f"{asset}, {EPOCH + int(days[row]) * DAY}: a second row in one period, or a day outside the "
-            "calendar. Set the frequency that the data have; returns and align lower it."
+            "calendar. Set frequency= to the frequency of the data; returns and align convert it."
         )
 
 
@@ -179,7 +179,8 @@ class LongTable(LargeData):
         object.__setattr__(self, "facts", {**facts_from(stored.get("facts", {})), **self.facts})
         if not self.value or not self.frequency:
             raise TableError(
-                f"{self.path} does not store its value and frequency; set value='...', frequency='B'."
+                f"{self.path} does not state its value column and frequency. Set both, such as value='price', "
+                "frequency='B'."
             )
         self._check_facts()
         schema = pq.read_schema(self._files[0])
@@ -458,6 +459,6 @@ def require_output(to: To, function: str) -> str | os.PathLike[str]:
     """Where results go; they must go somewhere."""
     if to is None:
         raise TableError(
-            f"{function} of a LongTable writes its results to disk: set the path, to='results.parquet'."
+            f"{function} of a LongTable writes its results to disk. Set the path, such as to='results.parquet'."
         )
     return to

@@ -40,10 +40,12 @@ def bytes_of(max_memory: int | str) -> int:
     """
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*", str(max_memory))
     if not match or match[2].upper() not in _UNITS:
-        raise UltrumError(f"max_memory='{max_memory}' cannot be read; give bytes, or '2 GB'.")
+        raise UltrumError(
+            f"max_memory='{max_memory}' is not a size. Set a number of bytes, or a text such as '2 GB'."
+        )
     size = int(float(match[1]) * _UNITS[match[2].upper()])
     if size < _LEAST:
-        raise UltrumError(f"max_memory={size:,} bytes is too little; at least {_LEAST:,} are needed.")
+        raise UltrumError(f"max_memory={size:,} bytes is too small; at least {_LEAST:,} are needed.")
     return size
 
 
@@ -58,8 +60,8 @@ def at_once(max_memory: int, block: int, workers: int) -> int:
     most = (max_memory - BASE) // max(block, 1)
     if most < 1:
         raise UltrumError(
-            f"One block needs about {block:,} bytes in addition to {BASE:,} of the program; "
-            f"max_memory={max_memory:,} is too little."
+            f"One block needs about {block:,} bytes in addition to the {BASE:,} of the program; "
+            f"max_memory={max_memory:,} is too small."
         )
     return int(min(most, workers + 1))
 

@@ -124,7 +124,7 @@ def _port(server: uvicorn.Server, thread: threading.Thread, wanted: int) -> int:
         if not thread.is_alive() or time.monotonic() > deadline:
             raise SourceError(
                 f"The practice service could not listen on 127.0.0.1:{wanted or 'any port'}; "
-                "is the port taken? Choose another one."
+                "the port may be in use. Choose another port."
             )
         time.sleep(0.01)
     return int(server.servers[0].sockets[0].getsockname()[1])

@@ -90,8 +90,8 @@ def wants_lines(result: StudyResult) -> bool:
         return False
     if importlib.util.find_spec("bokeh") is None:
         warn_user(
-            "The page lacks its lines to explore, since bokeh is not installed: "
-            "pip install 'ultrum[interactive]', or leave out interactive = true."
+            "interactive = true needs bokeh, so the page has no interactive chart. Install it: pip install "
+            "'ultrum[interactive]', or remove interactive = true."
         )
         return False
     return True
@@ -114,21 +114,24 @@ def _method(result: StudyResult) -> str:
     asked, noun = result.study.panel, result.panel.frequency.noun
     paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
     undone = "splits undone" if asked.splits else ""
-    kind = "Total returns" if paid else "Price returns, which leave dividends out,"
+    kind = "Total returns" if paid else "Price returns, which exclude dividends,"
     lines = [", ".join(part for part in (f"{kind} from prices as quoted", paid, undone) if part)]
     if not result.panel.frequency.is_dated:
-        lines[0] += f"; a price older than five weekdays at the end of a {noun} counts as missing"
+        lines[0] += f"; a price more than five weekdays old at the end of a {noun} counts as missing"
     lines.append("Excess returns are simple returns less the risk-free return of the same period")
     lines.append("Ordinary least squares, each company on its own observations")
     if result.betas.unadjusted is not None:
-        lines.append("The betas that are priced are drawn to those of the other companies (Vasicek 1973)")
+        lines.append(
+            "The betas of the cost of equity are Vasicek-adjusted (1973): shrunk to the mean of the other "
+            "companies"
+        )
     if result.peers is not None:
-        lines.append("The beta from peers is reported with the answer and has no part in it")
+        lines.append("The peer beta is reported with the cost of equity and is not used in it")
     if result.cost is not None:
         lines.append(
-            "The variance of the cost of equity joins that of the betas and that of the premia, "
+            "The variance of the cost of equity combines those of the betas and of the premia, "
             "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller "
-            "degrees of freedom. The risk-free rate and what is added are taken as known"
+            "degrees of freedom. The risk-free rate and additional premia are treated as known"
         )
     return ". ".join(lines) + "."
 
@@ -146,7 +149,7 @@ def _side_by_side(result: StudyResult) -> str:
 
 
 def _base_case_note(result: StudyResult) -> str:
-    """Why the beta of the own choice is not that of the page, where they differ."""
+    """Why the beta of the base case is not that of the page, where they differ."""
     if result.sensitivity is None:
         return ""
     page = float(result.betas.fit(result.company).coefficients[first_factor(result)])
@@ -154,7 +157,7 @@ def _base_case_note(result: StudyResult) -> str:
         return ""
     return (
         f"The beta of this page is {page:.2f}: it is estimated on the whole sample of the study with the factors "
-        "of its model, the own choice on its window of returns on its market alone."
+        "of its model; the base case regresses the returns of its window on its market alone."
     )
 
 
@@ -259,8 +262,8 @@ def _alphas_in_words(columns: _Columns) -> str:
     stand_out = list(map(str, among.index[among < _LEVEL]))
     left = f"{len(stand_out)} ({name_list(stand_out)})" if stand_out else "none"
     return (
-        f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where chance alone gives about "
-        f"{_LEVEL * len(alone):.1f}; adjusted for their number (Holm 1979): {left}. The median company would "
+        f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where about "
+        f"{_LEVEL * len(alone):.1f} are expected by chance; adjusted for their number (Holm 1979): {left}. The median company would "
         f"have a minimum detectable alpha of {_percent(few)} % per period (80 % power)."
     )
 
@@ -294,7 +297,7 @@ class _Columns:
             table.last,
             table.dropped,
             {w.subject for w in result.warnings},
-            adjust_p_values(table.p_values[CONSTANT])["adjusted"].reindex(table.assets),
+            adjust_p_values(table.p_values[CONSTANT])["p_adjusted"].reindex(table.assets),
         )
 
 

@@ -247,7 +247,7 @@ def model_table(
     ['one factor', 'four factors']
     """
     if not 0 <= digits <= 12:
-        raise UltrumError(f"digits={digits}: 0 to 12 places after the point.")
+        raise UltrumError(f"digits={digits}: it must be 0 to 12.")
     style = _Style(below, stars, digits, dict(names or {}))
     if isinstance(models, BetaTable):
         return _of_assets(models, style, title)

@@ -251,7 +251,7 @@ def _require(part: T | None, section: str) -> T:
         If the study has no such section.
     """
     if part is None:
-        raise StudyError(f"A figure of the report needs {section}, which the study does not have.")
+        raise StudyError(f"A figure of the report needs {section}. Add the section, or remove the figure.")
     return part
 
 
@@ -275,11 +275,11 @@ def figure_words(name: str, result: StudyResult) -> str:
     """What a figure shows, for those who cannot see it."""
     company = result.company
     if name == "predicted_against_realised" and result.two_pass is not None:
-        r2 = f"R² of means {decimals(result.two_pass.r2)}"
-        return f"Mean excess return of each company against what its exposures predict; {r2}."
+        r2 = f"cross-sectional R² {decimals(result.two_pass.r2)}"
+        return f"Realised against predicted mean excess return of each company; {r2}."
     if name == "peers" and result.peers is not None:
         beta = decimals(result.peers.beta)
-        return f"Betas of the peers as measured and without debt, and {beta} for {company}."
+        return f"Levered and unlevered betas of the peers, and {beta} for {company}."
     if name == "sensitivity" and result.sensitivity is not None:
         betas = result.sensitivity.table["beta"]
         low, high = betas.min(), betas.max()
@@ -287,8 +287,8 @@ def figure_words(name: str, result: StudyResult) -> str:
     words = {
         "rolling_beta": f"Beta of {company} in rolling windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",
-        "break": f"F of a break of the regression of {company} at each date, with its 5 % bound.",
+        "break": f"F statistic of a break in the regression of {company} by date, with its 5 % critical value.",
         "risk_and_return": "Mean return of each company against its volatility.",
-        "growth_of_one": f"What one unit in {company} has grown to, dividends reinvested.",
+        "growth_of_one": f"Cumulative wealth of 1 invested in {company}, dividends reinvested.",
     }
     return words.get(name, name.replace("_", " "))

@@ -36,7 +36,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
     """
     target = path_of(path)
     if target.exists() and not (target / ".ultrum").exists() and any(target.iterdir()):
-        raise UltrumError(f"{target} holds files that Ultrum did not write; choose another folder with --out.")
+        raise UltrumError(f"{target} contains files that Ultrum did not write. Choose another folder with --out.")
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
@@ -455,12 +455,12 @@ def save(
 def _save_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[Path]:
     """Several tables as the sheets of a workbook, or several workings as sheets of formulas."""
     if target.suffix.lower() != ".xlsx":
-        raise UltrumError(f"Several tables are the sheets of a workbook; '{target.name}' must end in .xlsx.")
+        raise UltrumError(f"Several tables need a workbook: '{target.name}' must end in .xlsx.")
     if not sheets:
         raise UltrumError("There is no table to write.")
     live = [isinstance(one, Workings) for one in sheets.values()]
     if any(live) and not all(live):
-        raise UltrumError("Tables and workings cannot share a workbook; write two.")
+        raise UltrumError("Tables and workings cannot share a workbook. Write two.")
     try:
         if any(live):
             write_workings(target, sheets)
@@ -482,7 +482,7 @@ def _frame_of(data: Any, layout: str) -> pd.DataFrame:
     if isinstance(data, pd.DataFrame):
         return data
     if not hasattr(data, "to_frame"):
-        raise UltrumError(f"A {type(data).__name__} cannot be written; give series, a panel or a table.")
+        raise UltrumError(f"A {type(data).__name__} cannot be written. Pass series, a panel or a table.")
     frame: pd.DataFrame = data.to_frame()
     if layout == "long" and isinstance(data, SeriesTable | TimeSeries):
         named = frame.rename_axis("period").reset_index()

@@ -164,12 +164,14 @@ class Credentials:
         unknown = [k for k in settings if k not in _KNOWN]
         if unknown or settings.get("kind") not in KINDS:
             raise SourceError(
-                f"Source '{source}': credentials need kind ({', '.join(KINDS)}) and variable or keyring"
-                + (f"; '{unknown[0]}' is not known." if unknown else ".")
+                f"Source '{source}': credentials need a kind ({', '.join(KINDS)}), and a variable or a keyring "
+                "entry." + (f"; '{unknown[0]}' is not known." if unknown else ".")
             )
         credentials = cls(**{k: str(v) for k, v in settings.items()})
         if bool(credentials.variable) == bool(credentials.keyring):
-            raise SourceError(f"Source '{source}': credentials name either a variable or a keyring entry.")
+            raise SourceError(
+                f"Source '{source}': credentials name both a variable and a keyring entry. Keep one of them."
+            )
         if credentials.kind in ("header", "query") and not credentials.name:
             raise SourceError(f"Source '{source}': credentials of kind {credentials.kind} need a name.")
         return credentials
@@ -184,8 +186,8 @@ class Credentials:
             return Secret({"authorization": f"Basic {packed}"}, {}, (word, packed))
         if not (word.isascii() and word.isprintable()):
             raise SourceError(
-                f"Source '{source}': the key holds a character that no header can carry, such as an accented "
-                "letter or a line break. Check what was copied."
+                f"Source '{source}': the key contains a character that an HTTP header cannot carry, such as an "
+                "accented letter or a line break. Copy the key again."
             )
         header = {"authorization": f"Bearer {word}"} if self.kind == "bearer" else {self.name: word}
         return Secret(header, {}, (word,))
@@ -195,7 +197,7 @@ class Credentials:
             word = os.environ.get(self.variable, "").strip()
             if not word:
                 raise SourceError(
-                    f"Source '{source}' needs a key, and the environment variable {self.variable} is not "
+                    f"Source '{source}' needs a key, but the environment variable {self.variable} is not "
                     "set. Set it and try again."
                 )
             return word
@@ -211,7 +213,10 @@ class Credentials:
                 "Name an environment variable instead."
             ) from None
         if not password:
-            raise SourceError(f"Source '{source}': the keyring has no entry '{self.keyring}'.")
+            raise SourceError(
+                f"Source '{source}': the keyring has no entry '{self.keyring}'. Add it, or set variable to an "
+                "environment variable that holds the key."
+            )
         return password
 
 
@@ -288,7 +293,7 @@ class CredentialStore:
         for text in bind:
             name, equals, host = text.partition("=")
             if not equals or not name or not host:
-                raise SourceError(f"'{text}' does not bind a credential; write NAME=HOST.")
+                raise SourceError(f"'{text}' is not a binding of a credential. Write NAME=HOST.")
             bound.setdefault(name, []).append(host)
         entries = {name: _credential(name, entry, place) for name, entry in content.items()}
         return cls(entries, bound, ask, folder)
@@ -305,7 +310,7 @@ class CredentialStore:
             names = ", ".join(self.credentials) or "none"
             where = (self.folder or config_folder()) / FILE
             raise SourceError(
-                f"Source '{source}' names '{name}', a credential you have not defined; there are: {names}. "
+                f"Source '{source}' uses the credential '{name}', which is not defined. Defined: {names}. "
                 f'Define it in {where}: [{name}], kind = "bearer", variable = "NAME", '
                 f'hosts = ["{host_of(url)}"].'
             )
@@ -316,8 +321,9 @@ class CredentialStore:
             self._remember(name, host)
             return entry.how
         raise SourceError(
-            f"Source '{source}': the credential '{name}' is not bound to the host {host}; nothing was sent. If "
-            f'it is meant for that host, add --bind {name}={host}, or "{host}" to its hosts in {FILE}.'
+            f"Source '{source}': the credential '{name}' is not bound to the host {host}, so nothing was sent. "
+            "To "
+            f'allow that host, add --bind {name}={host}, or "{host}" to its hosts in {FILE}.'
         )
 
     def _remember(self, name: str, host: str) -> None:
@@ -363,7 +369,10 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
     """Tables of a TOML file; none if it is not there and need not be."""
     try:
         if place.stat().st_size > _LARGEST:
-            raise SourceError(f"{place} has more than {_LARGEST:,} bytes; credentials are a short text.")
+            raise SourceError(
+                f"{place} has more than {_LARGEST:,} bytes, which is too large for a file of credentials. Check "
+                "the path."
+            )
         return toml_of(place.read_text(encoding="utf-8"))
     except FileNotFoundError:
         if needed:
@@ -375,8 +384,10 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
 
 def _credential(name: str, entry: Any, place: Path) -> Credential:
     if not isinstance(entry, dict):
-        raise SourceError(f"{place}: [{name}] is a table with kind, variable or keyring, and hosts.")
+        raise SourceError(f"{place}: [{name}] must be a table with kind, hosts, and variable or keyring.")
     hosts = entry.pop("hosts", [])
     if not isinstance(hosts, list) or not all(isinstance(h, str) and h for h in hosts):
-        raise SourceError(f'{place}: [{name}] hosts is a list of hosts, such as ["statistics.example"].')
+        raise SourceError(
+            f'{place}: [{name}] hosts must be a list of host names, such as ["statistics.example"].'
+        )
     return Credential(Credentials.of(entry, name), tuple(h.lower() for h in hosts))

@@ -75,23 +75,25 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
     ended = False
     for token in _TOKEN.finditer(sql):
         if token["open"]:
-            raise SourceError(f"{name}: the query has a quote or comment that does not close.")
+            raise SourceError(f"{name}: the query has an unclosed quote or comment. Close it.")
         if token["end"]:
             ended = True
         elif token["word"] or token["text"]:
             if ended:
-                raise SourceError(f"{name}: the query holds several statements; a source takes one SELECT.")
+                raise SourceError(f"{name}: the query has several statements. Use a single SELECT.")
             words.append((token["word"] or "").lower())
     first = words[0] if words else "nothing"
     if first not in _READING:
         raise SourceError(
-            f"{name}: the query begins with {first.upper()}; a source takes one SELECT, and only reads."
+            f"{name}: the query begins with {first.upper()}. Use a single SELECT; sources are read-only."
         )
     reaching = next((w for w in words if _REACHING.fullmatch(w)), "")
     if reaching and dialect == "postgresql":
-        raise SourceError(f"{name}: the query calls {reaching}, which reaches beyond reading tables.")
+        raise SourceError(
+            f"{name}: the query calls {reaching}, which is not allowed: a source only reads tables. Remove it."
+        )
     if dialect not in ("sqlite", "postgresql") and _WRITING & set(words):
-        raise SourceError(f"{name}: the query writes (INTO); a source only reads.")
+        raise SourceError(f"{name}: the query writes (INTO), but sources are read-only. Remove INTO.")
 
 
 def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Connection:
@@ -104,7 +106,8 @@ def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Con
     """
     if not database or database == ":memory:" or database.startswith("file:"):
         raise SourceError(
-            f"{name}: the address of an SQLite database is the path of a file: sqlite:///prices.sqlite."
+            f"{name}: the address of an SQLite database must be the path of a file, such as "
+            "sqlite:///prices.sqlite."
         )
     place = Path(database).absolute()
     if not place.is_file():
@@ -178,8 +181,8 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
         address = sqlalchemy.engine.make_url(url)
         if address.password:
             raise SourceError(
-                f"{name}: the address of the database holds a password. Remove it and name where it is "
-                "kept: credentials = { kind = 'password', variable = '...' }."
+                f"{name}: the address of the database contains a password. Remove it and set where the password "
+                f"is stored: credentials = {{ kind = 'password', variable = '...' }}."
             )
         if query.sql:
             refuse_writing(query.sql, name, dialect=address.get_backend_name())
@@ -190,7 +193,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
         with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
             return Download(_parquet(connection, query, name, deadline), TYPE)
     except sqlalchemy.exc.SQLAlchemyError as error:
-        raise SourceError(f"{name}: the database refused: {_short(error, password)}.") from None
+        raise SourceError(f"{name}: the database rejected the query: {_short(error, password)}.") from None
     finally:
         engine.dispose()
 
@@ -235,18 +238,18 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
     for rows in result.partitions(CHUNK):
         count += len(rows)
         if count > MOST_ROWS:
-            raise SourceError(f"{name}: more than {MOST_ROWS:,} rows; narrow the query.")
+            raise SourceError(f"{name}: more than {MOST_ROWS:,} rows. Select fewer rows.")
         if time.monotonic() > deadline:
             raise SourceError(
-                f"{name}: the query takes longer than {current().seconds:g} s; narrow it, or raise the "
-                "limit, ul.limits(seconds=...)."
+                f"{name}: the query takes longer than {current().seconds:g} s; simplify it, or raise the limit "
+                "with ul.limits(seconds=...)."
             )
         table = _table(columns, rows, writer.schema if writer is not None else None, name)
         if writer is None:
             writer = ParquetWriter(packed, table.schema, compression="zstd")
         writer.write_table(table)
     if writer is None:
-        raise SourceError(f"{name}: the query gave no rows.")
+        raise SourceError(f"{name}: the query returned no rows. Check its conditions.")
     writer.close()
     return bytes(packed.getvalue())
 
@@ -276,7 +279,9 @@ def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) 
         table = pa.Table.from_arrays(arrays, names=list(columns))
         return table if schema is None else table.cast(schema)
     except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
-        raise SourceError(f"{name}: a column changes its type between rows: {error}.") from None
+        raise SourceError(
+            f"{name}: a column has values of several types: {error}. Convert it with CAST in the query."
+        ) from None
 
 
 def _array(cells: list[Any]) -> Any:

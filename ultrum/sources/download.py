@@ -57,12 +57,12 @@ class Address:
         match = _ADDRESS.match(text.strip())
         if not match:
             raise SourceError(
-                f"'{text}' is not an address. Write source:FLOW/KEY for a statistics service, "
-                "source:path or source:path#field for a table."
+                f"'{text}' is not an address. Write source:FLOW/KEY for a statistics service, or "
+                "source:path#column for a table."
             )
         source, path, field = match.groups()
         if ".." in path.split("/") or path.startswith("/"):
-            raise SourceError(f"'{text}': an address stays inside its source; leave out '..'.")
+            raise SourceError(f"'{text}': an address cannot leave its source. Remove '..'.")
         return cls(source, path, field or "")
 
     def __str__(self) -> str:
@@ -106,7 +106,7 @@ def decode_body(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
         yield from parts
         return
     if len(names) > 1 or names[0] not in _CODINGS:
-        raise CodingError(f"it is coded as '{coding[:60]}', and only one of gzip and deflate is accepted")
+        raise CodingError(f"its content encoding is '{coding[:60]}'; only gzip or deflate is accepted")
     yield from _inflate(parts, _CODINGS[names[0]])
 
 
@@ -129,7 +129,7 @@ def _inflate(parts: Iterable[bytes], bits: int) -> Iterator[bytes]:
         if reader.eof and reader.unused_data.strip(b"\0"):
             raise CodingError("bytes follow the end of its compressed body")
     if reader is not None and not reader.eof:
-        raise CodingError("its compressed body is cut short")
+        raise CodingError("its compressed body is truncated")
 
 
 def _decompress(reader: Any, data: bytes) -> bytes:

@@ -180,18 +180,20 @@ class HttpClient:
                 asked = answer
         except DeadlineError:
             raise SourceError(
-                f"{url} takes longer than {self.policy.total_time:g} s; ask for less, or "
-                "raise the limit, ul.limits(seconds=...)."
+                f"{url} takes longer than {self.policy.total_time:g} s. Request less, or raise the limit with "
+                "ul.limits(seconds=...)."
             ) from None
         except NetworkError:
-            raise SourceError(f"{url} leads to a host in another network ({asked.host}); refused.") from None
+            raise SourceError(
+                f"{url} was refused: it leads to a host in another network ({asked.host})."
+            ) from None
         raise SourceError(f"{url} redirects more than {self.policy.redirects} times.")
 
     def _url(self, url: str) -> httpx.URL:
         try:
             parsed = httpx.URL(url)
         except httpx.InvalidURL as error:
-            raise SourceError(f"'{url}' is not an http or https address: {error}.") from None
+            raise SourceError(f"'{url}' is not a valid http or https address: {error}.") from None
         if parsed.scheme not in ("http", "https") or not parsed.host:
             raise SourceError(f"'{url}' is not an http or https address.")
         return parsed
@@ -204,11 +206,13 @@ class HttpClient:
             with gate, self._client.stream("GET", where, headers=headers) as answer:
                 if answer.status_code in _REDIRECTS:
                     if "location" not in answer.headers:
-                        raise SourceError(f"{url} redirects ({answer.status_code}) without a new address.")
+                        raise SourceError(
+                            f"{url} redirects ({answer.status_code}) without a new address. Check the address."
+                        )
                     return self._next(url, where, answer.headers["location"])
                 return self._taken(url, answer, conditional=bool(_ASKS & headers.keys()))
         except (httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
-            raise SourceError(f"'{url}' is not an http or https address: {error}.") from None
+            raise SourceError(f"'{url}' is not a valid http or https address: {error}.") from None
         except httpx.HTTPError as error:
             raise _PassingError(str(error) or type(error).__name__) from None
 
@@ -216,7 +220,9 @@ class HttpClient:
         try:
             return self._url(str(where.copy_with(query=None).join(location)))
         except SourceError:
-            raise SourceError(f"{url} redirects to what is not an http or https address.") from None
+            raise SourceError(
+                f"{url} redirects to an address that is not http or https, which is refused."
+            ) from None
 
     def _taken(self, url: str, answer: httpx.Response, *, conditional: bool) -> Download:
         if answer.status_code == 304 and conditional:
@@ -255,8 +261,8 @@ class HttpClient:
                 size += len(part)
                 if size > self.policy.largest_answer:
                     raise SourceError(
-                        f"{url} sends more than {self.policy.largest_answer:,} bytes; ask for less, or "
-                        "raise the limit, ul.limits(answer_bytes=...)."
+                        f"{url} sends more than {self.policy.largest_answer:,} bytes. Request less, or raise "
+                        "the limit with ul.limits(answer_bytes=...)."
                     )
                 parts.append(part)
         except CodingError as error:
@@ -267,11 +273,11 @@ class HttpClient:
 def _refuse_redirect(url: str, asked: httpx.URL, then: httpx.URL, home: str) -> None:
     """Refuse to go from https to http, or from one class of network into a private one."""
     if asked.scheme == "https" and then.scheme == "http":
-        raise SourceError(f"{url} redirects from https to http; that is refused.")
+        raise SourceError(f"{url} redirects from https to http, which is refused.")
     kind = network_of(then.host)
     if not may_reach(home, kind):
         raise SourceError(
-            f"{url}, a {home} address, redirects to {then.host} in a {kind} network; that is refused."
+            f"{url}, a {home} address, redirects to {then.host} in a {kind} network, which is refused."
         )
 
 
@@ -301,8 +307,7 @@ def _refusal(url: str, status: int, body: bytes) -> str:
     """The server's own message, in one line."""
     if status in (401, 403):
         return (
-            f"{url}: access refused ({status}). The source needs credentials, or others: see "
-            "credentials in its settings."
+            f"{url}: access refused ({status}). Set credentials in the settings of the source, or correct them."
         )
     fault = message_of_fault(body)
     if fault:
@@ -310,7 +315,10 @@ def _refusal(url: str, status: int, body: bytes) -> str:
     text = " ".join(body[:300].decode("utf-8", "replace").split())
     text = "a web page" if text.lower().startswith(("<!doctype", "<html")) else f"'{text}'"
     if status == 404:
-        return f"{url}: not found (404). Check the name; 'find' lists what there is. Its message: {text}"
+        return (
+            f"{url}: not found (404). Check the name; 'ultrum find' lists what the source has. Its message: "
+            f"{text}"
+        )
     return f"{url}: the service answered {status}. Its message: {text}"
 
 

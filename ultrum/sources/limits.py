@@ -72,7 +72,7 @@ class Limits:
         if size > most:
             enough = _rounder(size)
             raise TableError(
-                f"{description}, more than {most:,}; it is refused. If it is what you want, raise the limit: "
+                f"{description}, more than the limit of {most:,}. To read it, raise the limit: "
                 f"ul.limits({name}={enough}), or {VARIABLE}={name}={enough} in the environment."
             )
 
@@ -110,7 +110,7 @@ def _from_environment() -> Limits:
     for part in filter(None, (p.strip() for p in text.split(","))):
         name, _, value = part.partition("=")
         if not value.strip().replace("_", "").isdigit():
-            raise UltrumError(f"{VARIABLE}: '{part}' is not understood; write rows=30000000,columns=80000.")
+            raise UltrumError(f"{VARIABLE}: '{part}' is not a limit. Write rows=30000000,columns=80000.")
         changes[name.strip()] = int(value)
     return _change_limits(Limits(), changes, VARIABLE)
 
@@ -121,7 +121,7 @@ def _change_limits(base: Limits, changes: dict[str, int], where: str) -> Limits:
         if name not in names:
             raise UltrumError(f"{where}: no limit '{name}'; {one_of(name, names)}")
         if value < 1:
-            raise UltrumError(f"{where}: {name}={value}; a limit is 1 or more.")
+            raise UltrumError(f"{where}: {name}={value}. A limit must be 1 or more.")
     return replace(base, **changes)
 
 

@@ -37,9 +37,9 @@ def read_prices(plan: Study, desk: Desk) -> PriceTable:
     counts = Counter(name for t in tables for name in t.prices.names)
     twice = [name for name, count in counts.items() if count > 1]
     if twice:
-        raise StudyError(f"{name_list(twice)}: prices in more than one file; leave one out.")
+        raise StudyError(f"{name_list(twice)}: prices are in more than one file. Remove one of them.")
     if len({t.holds_returns for t in tables}) > 1:
-        raise StudyError("Some files hold prices, others returns; give one kind.")
+        raise StudyError("Some files contain prices and others returns. Use one kind.")
     volumes = [t.volumes for t in tables if t.volumes is not None]
     return PriceTable(
         _join_tables([t.prices for t in tables]),
@@ -60,10 +60,10 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
     close = prices_of_trading_days(prices)
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     if dividends is None and not all(a.income == "total" for a in close.metadata):
-        warnings.append(StudyWarning("all assets", "no dividends given; returns leave income out."))
+        warnings.append(StudyWarning("all assets", "no dividends are given, so returns exclude income."))
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:
-        text = "delisted; its last return uses the recorded final payment."
+        text = "delisted; its last return uses the final payment."
         warnings.append(StudyWarning(str(asset), text))
     result = returns(
         close,
@@ -73,7 +73,7 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
         final_payments=payments,
     )
     warnings += [
-        StudyWarning(name, f"dividends or splits outside its prices, not used: {count}.")
+        StudyWarning(name, f"{count} dividends or splits outside its prices are not used.")
         for name, count in events_not_used(result.metadata).items()
     ]
     return result
@@ -99,14 +99,16 @@ def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
     }
     for key, events_section in events.items():
         if events_section:
-            raise StudyError(f"The assets are returns already; leave out [panel] {key}.")
+            raise StudyError(f"The assets are already returns. Remove [panel] {key}.")
     return to_frequency(to_simple(prices.prices), plan.study.frequency)
 
 
 def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
     """Total returns of every trading day, of the assets in the study's own currency."""
     if prices.holds_returns:
-        raise StudyError("[sensitivity] needs daily prices, and the assets are returns.")
+        raise StudyError(
+            "[sensitivity] needs daily prices, but the assets are returns. Remove the section, or use prices."
+        )
     close = prices.prices
     home = plan.study.currency
     home_names = [a.name for a in close.metadata if not home or not a.currency or a.currency == home]
@@ -173,8 +175,7 @@ def _one_currency(
             rate = _quote_for(currency, home, quotes, name)
             converted = [_convert_payments(table, name, currency, home, rate) for table in converted]
             text = (
-                f"quoted in {currency}; prices and what it paid are converted to {home} at "
-                f"{rate.metadata.address}."
+                f"quoted in {currency}; prices and payments are converted to {home} at {rate.metadata.address}."
             )
             warnings.append(StudyWarning(name, text))
             series = to_currency(series, home, rate)
@@ -187,8 +188,8 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
         if quote.metadata.unit in (f"{currency}/{home}", f"{home}/{currency}"):
             return quote
     raise StudyError(
-        f"{asset} is quoted in {currency}, the study is in {home}. Name a quote of the two in "
-        "[panel] exchange_rates."
+        f"{asset} is quoted in {currency}, the study is in {home}. Add an exchange rate of the two to [panel] "
+        "exchange_rates."
     )
 
 
@@ -203,8 +204,7 @@ def _convert_payments(
     other = [c for c in currencies[foreign].unique() if c != currency]
     if other:
         raise StudyError(
-            f"{asset} is quoted in {currency}, something it paid is in {other[0]}; give it in "
-            f"{currency} or {home}."
+            f"{asset} is quoted in {currency}, a payment is in {other[0]}. Convert it to {currency} or {home}."
         )
     if not foreign.any():
         return table
@@ -213,7 +213,9 @@ def _convert_payments(
     rates = ExchangeRates([rate]).rates(currency, home, days)
     if np.isnan(rates).any():
         day = days[np.isnan(rates)][0]
-        raise StudyError(f"{asset} paid something on {day}, of which {rate.metadata.address} has no rate.")
+        raise StudyError(
+            f"{asset} has a payment on {day}, a day without a rate in {rate.metadata.address}. Add the rate."
+        )
     changed = table.astype({"amount": np.float64})
     changed.loc[foreign, "amount"] = amounts * rates
     if "currency" in table:

@@ -100,7 +100,7 @@ class Changes:
             text = shown.rename(columns={"in_errors": "in errors"}).to_string(
                 float_format=significant, max_colwidth=60
             )
-            yield f"{quantity(len(self.moved), 'number')} moved, those of the question first:\n{text}"
+            yield f"{quantity(len(self.moved), 'number')} changed, those of the answer first:\n{text}"
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run") -> Changes:

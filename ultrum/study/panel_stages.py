@@ -51,7 +51,9 @@ def in_order(sections: Mapping[str, Series]) -> list[str]:
 
     def _place(name: str, above: tuple[str, ...]) -> None:
         if name in above:
-            raise StudyError(f"The series {' and '.join(above)} need one another; break the circle.")
+            raise StudyError(
+                f"The series {' and '.join(above)} depend on each other. Remove one of the references."
+            )
         if name in order:
             return
         for other in series_inputs(sections[name], sections):
@@ -108,7 +110,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
         raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {choices(reading.series)}.")
     returns = factor_returns(reading, [*_factor_names(plan, reading.series), column])
     if returns.levels or column not in returns.table.names:
-        raise StudyError(f"{plan.panel.factors}#{column} is a level, not a return each period.")
+        raise StudyError(f"{plan.panel.factors}#{column} is a level; a factor must be a return per period.")
     check_rate(f"{plan.panel.factors}#{column}", returns.table[column])
     return returns.table[column]
 
@@ -155,8 +157,8 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
     if rate is None:
         if not total:
             raise StudyError(
-                f"The factor '{name}' is taken to be in excess of a risk-free rate. Set [panel] risk_free to its "
-                f"address or an annual rate; or, for a total return, total_return_factors = ['{name}']."
+                f"The factor '{name}' is treated as an excess return. Set [panel] risk_free to the rate's "
+                f"address or an annual rate; or, if it is a total return, set total_return_factors = ['{name}']."
             )
         return factor
     if not total:
@@ -238,7 +240,7 @@ def _release_dates(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataF
     for column, wanted in section.where.items():
         table = table[table[column].astype(str) == wanted]
     if not len(table):
-        raise StudyError(f"{section.releases} has no row where {section.where}.")
+        raise StudyError(f"{section.releases} has no row that matches where = {section.where}.")
     if section.use == "vintages":
         value = release_column(headings, where, "value", section.value)
         names = {period: "period", released: "released", value: "value"}
@@ -293,8 +295,8 @@ def _of_industry(name: str, industry: str, asset_returns: SeriesTable, companies
     if not members:
         industries = ", ".join(map(str, companies["industry"].dropna().unique()))
         raise StudyError(
-            f"The portfolio '{name}': no company with prices is of the industry '{industry}'; there "
-            f"are: {industries}."
+            f"The portfolio '{name}': no company with prices is in the industry '{industry}'; there are: "
+            f"{industries}."
         )
     return members
 

@@ -89,7 +89,9 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result:
         return premium(history)
     if given == "two-pass":
         if two_pass_result is None or name not in two_pass_result.premia.index:
-            raise StudyError(f"The two-pass has no premium of '{name}'; name it in [two_pass] factors.")
+            raise StudyError(
+                f"The two-pass regressions have no premium of '{name}'. Add it to [two_pass] factors."
+            )
         per_year, error = (
             two_pass_result.periods_per_year,
             float(two_pass_result.standard_errors[name]),
@@ -120,7 +122,7 @@ def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel
     setting = f"[cost_of_equity] inflation = '{name}'"
     if metadata.measure != "rate":
         raise StudyError(
-            f"{setting} is {metadata.measure_in_words}, not a growth rate. Give the series a growth step."
+            f"{setting} is {metadata.measure_in_words}, not a growth rate. Add a growth step to the series."
         )
     _check_yearly(metadata, setting)
     end = panel_stages.end_of(panel)
@@ -137,8 +139,8 @@ def _check_yearly(metadata: Metadata, setting: str) -> None:
         over = settings.get("over", "")
         if step.action == "growth" and months_in(over) != 12 and "annualised" not in settings:
             raise StudyError(
-                f"{setting} grows over {over}, a cost of equity over a year. Set over = 'P1Y', or "
-                "annualised = true."
+                f"{setting} grows over {over}, but a cost of equity is annual. Set over = 'P1Y', or annualised "
+                "= true."
             )
 
 
@@ -174,10 +176,10 @@ def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies:
 
 def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTable) -> list[str]:
     if companies is None or "industry" not in companies:
-        raise StudyError("Name the peers, or a table of companies with an industry in [panel] companies.")
+        raise StudyError("Set the peers, or set [panel] companies to a table with a column of industries.")
     industry = companies.set_index("asset")["industry"]
     if company not in industry.index:
-        raise StudyError(f"The table of companies does not have {company}; name its peers.")
+        raise StudyError(f"The table of companies has no row for {company}. Set its peers.")
     same = industry.index[industry == industry[company]].astype(str)
     return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
 

@@ -237,8 +237,8 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
         if named:
             more = f" and {len(named) - _LISTED} more" if len(named) > _LISTED else ""
             raise StudyError(
-                f"{len(named)} numbers are printed as {number}: {', '.join(named[:_LISTED])}{more}. "
-                "Name one of them."
+                f"{len(named)} numbers print as {number}: {', '.join(named[:_LISTED])}{more}. "
+                "Write the name of one of them."
             )
         near = difflib.get_close_matches(number, list(numbers), 3)
         hint = f"the nearest are: {', '.join(near)}" if near else f"such as {next(iter(numbers))}"
@@ -275,7 +275,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
     try:
         return run_from(file.read_text(encoding="utf-8"), str(file))
     except (OSError, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is not what a run has written: {reason(error)}.") from error
+        raise StudyError(f"{file} is not the record of a run: {reason(error)}.") from error
 
 
 def run_from(text: str, place: str) -> dict[str, Any]:
@@ -283,9 +283,9 @@ def run_from(text: str, place: str) -> dict[str, Any]:
     try:
         content = json_of(text)
     except ValueError as error:
-        raise StudyError(f"{place} is not what a run has written: {reason(error)}.") from error
+        raise StudyError(f"{place} is not the record of a run: {reason(error)}.") from error
     if not isinstance(content, dict) or content.get("form") != FORM:
-        raise StudyError(f"{place} is not what a run has written.")
+        raise StudyError(f"{place} is not the record of a run.")
     return content
 
 

@@ -92,7 +92,7 @@ def study_warnings(plan: Study, company: str, checks: pd.DataFrame, betas: BetaT
     for asset, row in ((str(name), row) for name, row in checks.iterrows()):
         of_company = asset == company and row["break_p"] < BREAK_LEVEL
         if row["zero_volume_share"] > UNTRADED_LIMIT:
-            share = f"{percent(row['zero_volume_share'], 1)} % of its days saw no trade"
+            share = f"{percent(row['zero_volume_share'], 1)} % of its days had no trade"
             warnings.append(StudyWarning(asset, f"{share}; its beta is likely too low."))
         if of_company or standing[asset]:
             p = p_equals(row["break_p"])
@@ -101,7 +101,13 @@ def study_warnings(plan: Study, company: str, checks: pd.DataFrame, betas: BetaT
             else:
                 finding = f"change {row['break_note']} (sup F = {decimals(row['break_f'], 1)}, {p})"
             text = f"alpha and beta {finding}"
-            warnings.append(StudyWarning(asset, f"{text}; one beta for the whole sample misleads."))
+            warnings.append(
+                StudyWarning(
+                    asset,
+                    f"{text}; a single beta for the whole sample is misleading. Use a shorter span or "
+                    "rolling betas.",
+                )
+            )
         if betas.nobs[asset] < SHORT_SAMPLE:
             warnings.append(StudyWarning(asset, f"only {quantity(betas.nobs[asset], 'row')}."))
     return warnings
@@ -187,12 +193,12 @@ def search_in_words(specifications: Sequence[str], company: str) -> str:
     """
     count = len(specifications)
     if count < 2:
-        first = f"This is the first specification that the returns of {company} have been run with in this vault."
+        first = f"This is the first specification estimated on the returns of {company} with this vault."
         return first if count else ""
     chance = percent(1.0 - (1.0 - _LEVEL) ** count, 0)
     return (
-        f"The returns of {company} have been run with {count} specifications in this vault, this one "
-        "included: each differs in sample, factors, models, tests or premia. A p value holds for one "
+        f"The returns of {company} have been estimated under {count} specifications with this vault, "
+        "including this one: each differs in sample, factors, models, tests or premia. A p value holds for one "
         f"specification chosen beforehand; the smallest of {count} independent ones is below 5 % by chance "
         f"{chance} % of the time."
     )

@@ -53,7 +53,7 @@ def run(
 ) -> StudyResult:
     """Run a study; parameters as for :func:`ultrum.run_study`."""
     if refresh and (offline or at):
-        raise StudyError("refresh asks every source, offline and at ask none; use one of them.")
+        raise StudyError("refresh downloads from every source; offline and at download nothing. Use one of them.")
     tell = progress or (lambda _: None)
     sources = {name: source.model_dump(exclude_defaults=True) for name, source in plan.sources.items()}
     policy = HttpPolicy(conditional=not refresh)
@@ -139,7 +139,7 @@ def run_on(
 def _market_model(panel: Panel) -> list[StudyWarning]:
     if panel.has_risk_free:
         return []
-    text = "there is no risk-free rate; betas are those of the market model, of total returns."
+    text = "there is no risk-free rate; betas are those of the market model on total returns."
     return [StudyWarning("all assets", text)]
 
 

@@ -20,7 +20,7 @@ def inside(folder: Path, place: str, what: str, anywhere: bool) -> Path:
     root = folder.resolve()
     path = (root / place).resolve()
     if not anywhere and not path.is_relative_to(root):
-        raise StudyError(f"{what} '{place}', which leaves the folder of the study; {HINT}.")
+        raise StudyError(f"{what} '{place}', which is outside the folder of the study; {HINT}.")
     return path
 
 
@@ -35,7 +35,7 @@ def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
     if not scheme.startswith("sqlite"):
         if not anywhere:
             raise StudyError(
-                f"{what} '{scheme}://…'; a study reads http, https and files of its own folder. Allow more: "
+                f"{what} '{scheme}://…'; a study reads http, https and files of its own folder. To allow others: "
                 "ultrum run --anywhere, Study.load(..., anywhere=True)."
             )
         return url

@@ -150,7 +150,7 @@ class Study(Section):
         if faults:
             listed = "\n".join(f"  line {line}: {text}" for line, text in faults)
             noun = "fault" if len(faults) == 1 else "faults"
-            raise StudyError(f"{name} has {len(faults)} {noun}; nothing was tried.\n{listed}")
+            raise StudyError(f"{name} has {len(faults)} {noun}; nothing was run.\n{listed}")
         return cls.model_validate(content)
 
     def to_toml(self) -> str:
@@ -258,7 +258,9 @@ class Study(Section):
 def _text_of(file: Path) -> str:
     try:
         if file.stat().st_size > LARGEST:
-            raise StudyError(f"{file} has more than {LARGEST:,} bytes; a study is a short text.")
+            raise StudyError(
+                f"{file} has more than {LARGEST:,} bytes, which is too large for a study. Check the path."
+            )
         return file.read_text(encoding="utf-8")
     except OSError as error:
         raise StudyError(f"{file} cannot be read: {error.strerror}.") from error
@@ -282,14 +284,16 @@ def _with_ancestors(
     if not parent or not isinstance(parent, str):
         return content
     if folder is None:
-        raise StudyError(f"{name} inherits from {parent}; load it from its file, so that it can be found.")
+        raise StudyError(
+            f"{name} inherits from {parent}; load it from its file, so that the other study can be found."
+        )
     file = inside(folder, parent, f"{name} inherits from", anywhere)
     if depth >= _DEEPEST:
-        raise StudyError(f"{name} inherits through more than {_DEEPEST} studies; is there a circle?")
+        raise StudyError(f"{name} inherits through more than {_DEEPEST} studies. Check for a circular reference.")
     if not file.exists():
         raise StudyError(
-            f"{name} inherits from {parent}, and there is no {file}. Put it next to the study, or take "
-            f'inherits = "{parent}" out of [study].'
+            f"{name} inherits from {parent}, and there is no {file}. Put it next to the study, or remove "
+            f'inherits = "{parent}" from [study].'
         )
     base = _with_ancestors(_toml(_text_of(file), file.name), file.name, folder, anywhere, depth + 1)
     merged = _merge(base, content)

@@ -37,7 +37,7 @@ FigureName = Literal[
 ]
 Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
 Adjustment = Literal["none", "vasicek", "blume"]
-_EARLIER: Final = {"plain": "ols", "lagged": "dimson", "build-up": "components"}
+_EARLIER: Final = {"plain": "ols", "lagged": "dimson", "build-up": "components", "blend": "blume"}
 
 
 def _name_now(word: Any) -> Any:
@@ -141,8 +141,8 @@ class StudySection(Section):
 def _as_names(value: Any) -> Any:
     if isinstance(value, dict):
         raise ValueError(
-            'names a credential of your own settings, such as credentials = "observatory_key"; what it is stands '
-            "in credentials.toml in your configuration folder, with the hosts it may be sent to"
+            'must be the name of a credential, such as credentials = "observatory_key"; define it in '
+            "credentials.toml in your configuration folder, with the hosts it can be sent to"
         )
     return value
 
@@ -192,7 +192,7 @@ class Series(Section):
     @model_validator(mode="after")
     def _one_origin(self) -> Series:
         if sum(map(bool, (self.address, self.composite, self.currency_factor))) != 1:
-            raise ValueError("a series needs an address, a composite or a currency_factor: one of them")
+            raise ValueError("a series needs exactly one of address, composite and currency_factor")
         return self
 
 
@@ -274,7 +274,7 @@ class TwoPassSection(Section):
 class PremiumSection(Section):
     """A premium: its mean of history, or a value with its error."""
 
-    mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic"
+    mean: Annotated[Literal["arithmetic", "geometric", "blume"], BeforeValidator(_name_now)] = "arithmetic"
     horizon: Annotated[Number, Field(gt=0)] | None = None
     span: tuple[str, str] | None = None
     value: Number | None = None
@@ -381,5 +381,5 @@ class ReportSection(Section):
     @model_validator(mode="after")
     def _check_distinct(self) -> ReportSection:
         if self.separator == self.decimal_mark:
-            raise ValueError("separator and decimal_mark must differ; take ';' with a decimal comma")
+            raise ValueError("separator and decimal_mark must differ; use ';' with a decimal comma")
         return self

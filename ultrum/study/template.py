@@ -225,7 +225,7 @@ def _panel_section(
         section["total_return_factors"] = total
     if section.get("risk_free") is None and factors.market not in without_rate:
         raise StudyError(
-            f"'{factors.market}' is in excess of a risk-free rate, and {choices.factors} has no column of one.",
+            f"'{factors.market}' is an excess return, and {choices.factors} has no risk-free column.",
             setting="risk_free",
         )
     return section
@@ -406,7 +406,7 @@ def write_file_study(
     priced = draft.study.panel.risk_free is not None
     further = further or FurtherFiles()
     if (further.inflation or further.accounts) and not priced:
-        raise StudyError("Inflation and accounts are for a cost of equity, which needs a risk-free rate.")
+        raise StudyError("Inflation and accounts are used by a cost of equity, which needs a risk-free rate.")
     study, asset = draft.study, draft.study.study.asset
     title = choices.title or (f"Cost of equity of {asset}" if priced else f"Beta of {asset}")
     factor_frequency = draft.factors.factors.frequency.code
@@ -552,7 +552,7 @@ def price_index(desk: Desk, address: str) -> str:
         return address
     names = list(desk.table(address).series)
     if len(names) != 1:
-        raise StudyError(f"{address}: name the column of the price index; {one_of('', names)}")
+        raise StudyError(f"{address}: set the column of the price index; {one_of('', names)}")
     return f"{address}#{names[0]}"
 
 

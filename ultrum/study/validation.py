@@ -133,7 +133,7 @@ def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
 
 
 def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
-    return f"[{'.'.join(map(str, place))}] must be a table of keys, not a value."
+    return f"[{'.'.join(map(str, place))}] must be a table of keys; got a value."
 
 
 def _wrong_value(model: Any, place: tuple[Any, ...], error: Any) -> str:
@@ -236,9 +236,9 @@ def _time_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             except FrequencyError as error:
                 yield ("study", "span"), str(error)
     if isinstance(span, list) and _is_backwards(span):
-        yield ("study", "span"), f"span = {json.dumps(span)} ends before it begins; turn it round."
+        yield ("study", "span"), f"span = {json.dumps(span)} ends before it begins. Exchange the two."
     if part(content, "panel").get("conditions") and not study.get("known_by"):
-        text = "conditions need [study] known_by: a duration such as 'P1M', 'release dates', or 'hindsight'."
+        text = "conditions need [study] known_by. Set a duration such as 'P1M', 'release dates', or 'hindsight'."
         yield ("panel", "conditions"), text
 
 
@@ -268,7 +268,8 @@ def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, st
             place = ("study", "known_by", name) if name else ("study", "known_by")
             yield (
                 place,
-                f"known_by = '{rule}'; write a duration such as 'P1M', 'release lag' or 'hindsight'.",
+                f"known_by = '{rule}' is not a rule. Write a duration such as 'P1M', 'release lag' or "
+                "'hindsight'.",
             )
 
 
@@ -299,7 +300,7 @@ def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             if first != name:
                 yield (
                     (section,),
-                    f"[{section}] '{first}' and '{name}' differ only by case; rename one.",
+                    f"[{section}] '{first}' and '{name}' differ only by case. Rename one.",
                 )
 
 
@@ -331,7 +332,7 @@ def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 )
     twice = [n for n, count in Counter(series).items() if count > 1]
     for name in twice:
-        yield ("sets",), f"two series are named '{name}'; rename one."
+        yield ("sets",), f"two series are named '{name}'. Rename one."
     wrong = part(content, "cost_of_equity").get("inflation")
     if wrong and wrong not in series:
         yield ("cost_of_equity", "inflation"), f"no series '{wrong}'; {one_of(wrong, series)}"
@@ -376,19 +377,19 @@ def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     for factor, given in part(part(content, "cost_of_equity"), "premium").items():
         setting = f"the premium of '{factor}'"
         if given == "two-pass" and "two_pass" not in content:
-            yield place, f"{setting} is of a two-pass; add a section [two_pass]."
+            yield place, f"{setting} is 'two-pass'. Add a section [two_pass]."
         if not isinstance(given, dict):
             continue
-        blended = given.get("mean") == "blend"
+        blended = given.get("mean") in ("blume", "blend")
         if blended and "horizon" not in given:
-            yield place, f"{setting} is a blend; set its horizon in years."
+            yield place, f"{setting} has mean = 'blume'. Set its horizon in years."
         if "value" in given and ("mean" in given or "horizon" in given):
-            yield place, f"{setting} has a value and a mean; give one of them."
+            yield place, f"{setting} has a value and a mean. Keep one of them."
         elif "horizon" in given and not blended:
-            yield place, f"{setting} has a horizon, which only a blend uses; leave it out."
+            yield place, f"{setting} has a horizon, which only mean = 'blume' uses. Remove it."
     crossed = part(content, "two_pass")
     if "window" in crossed and crossed.get("beta_sample") != "rolling":
-        text = "window has an effect with beta_sample = 'rolling' only; set it, or leave window out."
+        text = "window only has an effect with beta_sample = 'rolling'. Set that, or remove window."
         yield ("two_pass", "window"), text
 
 
@@ -397,7 +398,7 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
     adjusted = [m.get("name") for m in _as_list(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
     if cost.get("draws") and cost.get("model") in adjusted:
-        text = f"draws give plain betas, but those of the model '{cost['model']}' are adjusted; leave out one."
+        text = f"draws needs unadjusted betas, but the model '{cost['model']}' has adjust. Remove one of them."
         yield ("cost_of_equity", "draws"), text
     for name, section in part(content, "portfolios").items():
         if not isinstance(section, dict):
@@ -406,10 +407,10 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         if section.get("industry") and not panel.get("companies"):
             yield (
                 place,
-                f"{portfolio_text} is of an industry; [panel] companies must name their table.",
+                f"{portfolio_text} needs industries. Set [panel] companies to their table.",
             )
         if bool(section.get("industry")) == bool(section.get("assets")):
-            yield place, f"{portfolio_text} needs assets or an industry, one of them."
+            yield place, f"{portfolio_text} needs either assets or an industry."
     needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
     for figure in _as_list(part(content, "report").get("figures")):
         if figure in needed and needed[figure] not in content:
@@ -504,13 +505,13 @@ def _as_list(value: Any) -> list[Any]:
 # Fixes in the words of a study file: what a message of the library advises, as keys of a section
 
 _FIXES: Final = {
-    "price_column": "Name it in [panel] price_column.",
-    "market": "Name it in the factors of [[models]].",
+    "price_column": "Set [panel] price_column.",
+    "market": "Add it to the factors of [[models]].",
     "risk_free": "Set [panel] risk_free: the address of a column of returns, or an annual rate such as 0.03.",
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
-    "total_return_factors": "For a total return, name it in [panel] total_return_factors.",
+    "total_return_factors": "If it is a total return, add it to [panel] total_return_factors.",
 }
 _NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
 _WHERE: Final = ' Such a key is set in [sources.NAME.tables."FILE"].'

@@ -72,10 +72,10 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
     try:
         with zipfile.ZipFile(path_of(file)) as archive:
             if sum(i.file_size for i in archive.infolist()) > LARGEST:
-                raise VaultError(f"{file} unpacks to more than {LARGEST:,} bytes; it is refused.")
+                raise VaultError(f"{file} unpacks to more than {LARGEST:,} bytes, which is refused.")
             strange = [n for n in archive.namelist() if n != _LISTED and not _NAME.fullmatch(n)]
             if strange:
-                raise VaultError(f"{file} holds '{strange[0][:80]}', which no packed vault does.")
+                raise VaultError(f"{file} contains '{strange[0][:80]}', which is not part of a packed vault.")
             rows = json_of(archive.read(_LISTED))
             return _taken(vault, archive, rows)
     except (OSError, zipfile.BadZipFile, zlib.error, *_STRANGE) as error:
@@ -105,7 +105,7 @@ def _body(archive: zipfile.ZipFile, checksum: str, facts: dict[str, str]) -> byt
     body = archive.read(f"payloads/{checksum}")
     if hashlib.sha256(body).hexdigest() != checksum:
         raise VaultError(
-            f"{facts['source']}:{facts['path']}: its payload does not fit its checksum; nothing was taken."
+            f"{facts['source']}:{facts['path']}: its payload does not match its checksum; nothing was imported."
         )
     return body
 

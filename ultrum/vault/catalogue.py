@@ -262,7 +262,7 @@ def journal_faults(journal: Journal, reached: int) -> list[str]:
         if entry.event is None:
             faults.append(f"Line {line} of {journal.file} is damaged.")
     if end < reached:
-        faults.append(f"{journal.file} has lost what stood after line {line}.")
+        faults.append(f"{journal.file} has lost everything after line {line}.")
     return faults
 
 
@@ -286,7 +286,7 @@ def repair(journal: Journal, catalogue: Catalogue) -> str:
     aside = journal.file.with_name(f"journal.damaged-{now().replace(':', '')}.jsonl")
     os.link(journal.file, aside)
     journal.begin(kept)
-    return f"{remark} The damaged one is {aside.name}."
+    return f"{remark} The damaged file is {aside.name}."
 
 
 def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:

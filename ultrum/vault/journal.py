@@ -178,8 +178,8 @@ class Journal:
         version = event.get("version", VERSION)
         if not isinstance(version, int) or version > VERSION:
             raise VaultError(
-                f"The vault {self.folder} was made by a newer Ultrum (version {version} of its layout, this "
-                f"one knows {VERSION}). Update Ultrum."
+                f"The vault {self.folder} was written by a newer Ultrum (layout version {version}; this Ultrum "
+                f"reads {VERSION}). Update Ultrum."
             )
         return str(event.get("identity", ""))
 
@@ -303,7 +303,7 @@ def stamps(latest: Record | None) -> tuple[str, str]:
     """
     instant = now()
     if instant[:4] >= _LAST:
-        raise VaultError(f"The clock of this machine is at {instant[:10]}; set it, and try again.")
+        raise VaultError(f"The clock of this machine shows {instant[:10]}. Set it, and try again.")
     if latest is None or (latest.placed or latest.retrieved) < instant:
         return instant, instant
     after = _moment(latest.placed or latest.retrieved) + timedelta(microseconds=1)
@@ -325,9 +325,9 @@ def check_instant(text: str, what: str) -> str:
         if moment.strftime(_FORM) != text:
             raise ValueError
     except ValueError:
-        raise VaultError(f"{what}: '{text[:40]}' is not an instant; nothing was taken.") from None
+        raise VaultError(f"{what}: '{text[:40]}' is not an instant; nothing was imported.") from None
     if moment - _moment(now()) > _HURRY:
-        raise VaultError(f"{what}: {text[:40]} is in the future; nothing was taken.")
+        raise VaultError(f"{what}: {text[:40]} is in the future; nothing was imported.")
     return text
 
 

@@ -82,7 +82,7 @@ class Payloads:
             yield
         except OSError as error:
             raise VaultError(
-                f"A download could not be kept in {self.folder.parent}: {reason(error)}. Nothing was recorded."
+                f"A download could not be stored in {self.folder.parent}: {reason(error)}. Nothing was recorded."
             ) from error
 
     def read(self, checksum: str, name: str) -> bytes:
@@ -98,7 +98,7 @@ class Payloads:
         except OSError as error:
             raise VaultError(f"{name}: its payload cannot be read: {error.strerror}. Fetch it again.") from error
         if hashlib.sha256(body).hexdigest() != checksum:
-            raise VaultError(f"{name}: its payload is damaged. Fetch it again; it is then replaced.")
+            raise VaultError(f"{name}: its payload is damaged. Fetch it again to replace it.")
         return body
 
     def remove(self, checksum: str) -> int:

@@ -20,6 +20,7 @@ from typing import Any, Final, TypeVar
 
 import filelock
 
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import VaultError, reason, warn_user
 from ultrum.file_access import path_of
 from ultrum.sources.download import Download
@@ -103,8 +104,8 @@ class Vault:
         """Refuse a vault whose journal is lost where no other can be written."""
         if not self._journal.file.exists() and last_catalogue(self.path):
             raise VaultError(
-                f"The vault {self.path} has no journal and is read-only. Rebuild it once where it is writable, "
-                "for example with 'ultrum vault verify'."
+                f"The vault {self.path} has no journal and is read-only. Rebuild it where it is writable: "
+                "ultrum vault verify."
             )
 
     def _open_catalogue(self) -> Catalogue:
@@ -156,13 +157,13 @@ class Vault:
                 return latest
             if latest is not None and latest.imported and not same:
                 warn_user(
-                    f"{source}:{path}: the download imported from an archive, retrieved {latest.retrieved}, is "
-                    "not what the source serves now. The source's is used."
+                    f"{source}:{path}: the download imported from an archive, retrieved {latest.retrieved}, "
+                    "differs from what the source serves now. The source's version is used."
                 )
             write([entry_of(new_record(source, path, checksum, download, latest))])
             recorded = self._newest(source, path)
         if recorded is None or recorded.checksum != checksum:
-            raise VaultError(f"{source}:{path} was not recorded; run 'ultrum vault verify'.")
+            raise VaultError(f"{source}:{path} was not recorded. Run 'ultrum vault verify'.")
         return recorded
 
     def confirm(self, record: Record) -> Record:
@@ -289,7 +290,7 @@ class Vault:
                 count, size = self._payloads.remove_others({r.checksum for r in self.records()})
                 if count:
                     warn_user(
-                        f"Payloads of no download, left by a process that died, are removed: {count} "
+                        f"Removed {quantity(count, 'orphaned payload')} of an interrupted process "
                         f"({size:,} bytes)."
                     )
         return faults
@@ -379,7 +380,7 @@ class Vault:
             except DAMAGE:
                 pass
             if self.readonly:
-                raise VaultError(f"The catalogue of {self.path} is damaged; open the vault again.")
+                raise VaultError(f"The catalogue of {self.path} is damaged. Open the vault again.")
             self.rebuild()
             return ask(self._catalogue)
 
@@ -421,7 +422,8 @@ class Vault:
                 yield
         except filelock.Timeout:
             raise VaultError(
-                f"Another process has held the vault {self.path} for {_PATIENCE:g} seconds; nothing was done."
+                f"Another process has locked the vault {self.path} for {_PATIENCE:g} seconds; nothing was "
+                "written. Try again when it has finished."
             ) from None
 
     @contextmanager
@@ -459,6 +461,6 @@ class Vault:
     def _refuse_readonly(self) -> None:
         if self.readonly:
             raise VaultError(
-                f"The vault {self.path} may only be read; nothing can be recorded in it. Run offline, or "
-                "take another vault."
+                f"The vault {self.path} is read-only, so downloads cannot be stored. Run offline, or use "
+                "another vault."
             )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import ClassVar, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -12,6 +12,7 @@ import scipy.special
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
@@ -268,6 +269,10 @@ _FEWEST: Final = 20  # periods
 _AT_ONCE: Final = 1 << 22  # numbers of one array of some draws; about six such are held
 
 
+class _AdjustedTable(RenamedColumns):
+    old_names: ClassVar = {"adjusted": "p_adjusted"}
+
+
 @validate_arguments
 def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm") -> pd.DataFrame:
     """P values adjusted for multiple testing (Holm, Benjamini–Hochberg, Benjamini–Yekutieli).
@@ -307,7 +312,7 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
         raise EstimationError("adjust_p_values: p values must lie between 0 and 1. Pass the p values of tests.")
     adjusted = np.full(len(p), np.nan)
     adjusted[present] = _adjust_rising(values[present], how)
-    return pd.DataFrame({"p": p, "adjusted": adjusted}, p.index)
+    return _AdjustedTable({"p": p, "p_adjusted": adjusted}, p.index)
 
 
 def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
@@ -337,9 +342,10 @@ def step_down_alphas(
     Returns
     -------
     DataFrame
-        By asset, smallest p first: ``alpha`` per period, ``t`` (White's errors), ``p`` alone, and ``adjusted``,
-        which bounds the chance of any false rejection and uses how the assets move together. Assets with too few
-        rows come last, without numbers.
+        By asset, smallest p first: ``alpha`` per period, ``t`` (White standard errors), ``p`` of the single
+        test, and ``p_adjusted``, which controls the probability of any false rejection and uses the
+        correlation across assets.
+        Assets with too few observations come last, without numbers.
 
     Raises
     ------
@@ -355,8 +361,8 @@ def step_down_alphas(
     --------
     >>> import ultrum as ul
     >>> table = step_down_alphas(ul.practice.panel(), ["market"], draws=199)
-    >>> list(table.columns), bool((table["adjusted"] >= table["p"] - 0.05).all())
-    (['alpha', 't', 'p', 'adjusted'], True)
+    >>> list(table.columns), bool((table["p_adjusted"] >= table["p"] - 0.05).all())
+    (['alpha', 't', 'p', 'p_adjusted'], True)
     """
     panel.check_excess("A test of alphas")
     names = chosen_factors(panel, factors)
@@ -375,9 +381,9 @@ def step_down_alphas(
     p_values = np.full((2, len(t)), np.nan)
     p_values[:, kept] = step_down(np.abs(t[kept]), np.abs(drawn[:, kept]))
     alphas = table.coefficients["constant"].to_numpy()
-    columns = {"alpha": alphas, "t": t, "p": p_values[1], "adjusted": p_values[0]}
+    columns = {"alpha": alphas, "t": t, "p": p_values[1], "p_adjusted": p_values[0]}
     result = pd.DataFrame(columns, pd.Index(table.assets, name="asset"))
-    return result.sort_values(["adjusted", "p"], kind="stable")
+    return _AdjustedTable(result.sort_values(["p_adjusted", "p"], kind="stable"))
 
 
 def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:

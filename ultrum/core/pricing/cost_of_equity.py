@@ -376,7 +376,7 @@ def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> di
     small = "the variance formula is not positive, as beta and premium are both small compared with their errors"
     for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
         if np.isnan(cost):
-            notes[str(asset)] = "no estimate: too few rows"
+            notes[str(asset)] = "no estimate: too few observations"
         elif wrong and unknown:
             notes[str(asset)] = "no standard error: that of a premium is missing"
         elif wrong and spread > 0:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, Literal
+from typing import Any, ClassVar, Final, Literal
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats
+from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
@@ -100,6 +101,14 @@ Average = Literal["median", "mean", "value", "precision"]
 _MEDIAN_PRICE: Final = np.sqrt(np.pi / 2.0)  # error of a median over that of a mean, for normal values
 
 
+class _PeerTable(RenamedColumns):
+    old_names: ClassVar = {"error": "standard_error", "unlevered_error": "unlevered_se", "place": "rank"}
+
+
+class _IndustryTable(RenamedColumns):
+    old_names: ClassVar = {"companies": "n", "error": "standard_error", "least": "min", "most": "max"}
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class PeerBeta:
     """Beta of a company from its peers.
@@ -109,9 +118,9 @@ class PeerBeta:
     beta, standard_error : float
         At the company's own leverage.
     asset_beta, asset_error : float
-        Of the business, without debt.
+        Asset (unlevered) beta.
     peers : DataFrame
-        By peer: ``beta error debt_to_equity tax unlevered unlevered_error weight place``; place 1 is the
+        By peer: ``beta standard_error debt_to_equity tax unlevered unlevered_se weight rank``; rank 1 is the
         lowest unlevered beta.
     basis : str
     """
@@ -200,7 +209,7 @@ def peer_beta(
     frame = _peer_frame(betas, names, term, debt_to_equity, tax, debt_beta)
     weights = _weights(frame, how, values)
     asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
-    together = _together(betas, names, frame["unlevered_error"].to_numpy())
+    together = _together(betas, names, frame["unlevered_se"].to_numpy())
     error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
     share = (1.0 - target_tax) * target_debt_to_equity
     return PeerBeta(
@@ -208,8 +217,11 @@ def peer_beta(
         standard_error=error * (1.0 + share),
         asset_beta=asset_beta,
         asset_error=error,
-        peers=frame.assign(
-            weight=np.nan if how == "median" else weights, place=frame["unlevered"].rank().astype(int)
+        peers=_PeerTable(
+            frame.assign(
+                weight=np.nan if how == "median" else weights,
+                rank=frame["unlevered"].rank(method="min").astype(int),
+            )
         ),
         basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
         f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}",
@@ -250,14 +262,14 @@ def industry_betas(
     Returns
     -------
     DataFrame
-        By industry: ``companies beta error least most``.
+        By industry: ``n beta standard_error min max``.
 
     Examples
     --------
     >>> import ultrum as ul
     >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
     >>> made = industry_betas(table, {"EBMK": "power", "WKFN": "power", "PLFR": "ships"}, debt_to_equity=1.0)
-    >>> made["companies"].to_dict()
+    >>> made["n"].to_dict()
     {'power': 2, 'ships': 1}
     """
     rows, industry_of = {}, dict(industries)
@@ -277,15 +289,15 @@ def industry_betas(
         )
         unlevered = result.peers["unlevered"]
         rows[industry] = {
-            "companies": len(names),
+            "n": len(names),
             "beta": result.asset_beta,
-            "error": result.asset_error,
-            "least": unlevered.min(),
-            "most": unlevered.max(),
+            "standard_error": result.asset_error,
+            "min": unlevered.min(),
+            "max": unlevered.max(),
         }
     if not rows:
         raise EstimationError("None of the companies of these industries has a beta.")
-    return pd.DataFrame.from_dict(rows, orient="index")
+    return _IndustryTable(pd.DataFrame.from_dict(rows, orient="index"))
 
 
 def _peer_frame(
@@ -303,7 +315,7 @@ def _peer_frame(
     if term not in betas.coefficients:
         raise EstimationError(f"No factor '{term}'; {one_of(term, betas.coefficients)}")
     peer_betas, errors = betas.coefficients.loc[names, term], betas.standard_errors.loc[names, term]
-    frame = pd.DataFrame({"beta": peer_betas, "error": errors})
+    frame = pd.DataFrame({"beta": peer_betas, "standard_error": errors})
     frame["debt_to_equity"], frame["tax"] = _by_peer(debt_to_equity, names), _by_peer(tax, names)
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
@@ -311,7 +323,7 @@ def _peer_frame(
             f"{name_list(lacking)}: the beta, D/E or tax rate is missing. Add it, or leave the peer out."
         )
     frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
-    frame["unlevered_error"] = frame["error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
+    frame["unlevered_se"] = frame["standard_error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
     return frame
 
 
@@ -324,7 +336,7 @@ def _by_peer(given: ByPeer, names: list[str]) -> pd.Series:
 
 def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats:
     if how == "precision":
-        heavy = 1.0 / frame["unlevered_error"].to_numpy() ** 2
+        heavy = 1.0 / frame["unlevered_se"].to_numpy() ** 2
     elif how == "value":
         if values is None:
             raise EstimationError("peer_beta: how='value' needs values=, the market value of each peer.")

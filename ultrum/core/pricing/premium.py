@@ -13,6 +13,7 @@ from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
+from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.regress import regress
@@ -59,11 +60,12 @@ class Premium:
     influence: pd.Series | None = field(default=None, repr=False, compare=False)
 
 
+@renamed_values(mean={"blend": "blume"})
 @validate_arguments
 def premium(
     factor: TimeSeries,
     *,
-    mean: Literal["arithmetic", "geometric", "blend"] = "arithmetic",
+    mean: Literal["arithmetic", "geometric", "blume"] = "arithmetic",
     horizon: float | None = None,
     risk_free: TimeSeries | None = None,
     errors: str = "hac",
@@ -75,11 +77,11 @@ def premium(
     ----------
     factor : TimeSeries
         Excess returns per period.
-    mean : {"arithmetic", "geometric", "blend"}
-        P times the mean; what compounding earned, ∏(1+f+rf)^(P/T) − ∏(1+rf)^(P/T); or Blume's (1974) blend for
-        a ``horizon``: ((T−H)·arithmetic + (H−1)·geometric)/(T−1), T and H in periods.
+    mean : {"arithmetic", "geometric", "blume"}
+        P times the mean; what compounding earned, ∏(1+f+rf)^(P/T) − ∏(1+rf)^(P/T); or Blume's (1974) weighted
+        average of both for a ``horizon``: ((T−H)·arithmetic + (H−1)·geometric)/(T−1), T and H in periods.
     horizon : float, optional
-        Years, for the blend.
+        Years, for ``mean="blume"``.
     risk_free : TimeSeries, optional
         Risk-free returns of the same periods, for the geometric mean; without them f is compounded alone.
     errors : str
@@ -100,7 +102,7 @@ def premium(
     >>> round(premium(market, errors="classical").value, 4)
     0.12
     """
-    if mean != "blend":
+    if mean != "blume":
         refuse_idle_options(f"mean='{mean}'", horizon=horizon)
     metadata = factor.metadata
     if not metadata.is_return or not metadata.excess_of:
@@ -114,7 +116,7 @@ def premium(
     ones = pd.DataFrame({CONSTANT: 1.0}, values.index)
     each = (influence * len(values)).rename(metadata.name)
     fit = regress(each, ones, errors=errors, lags=lags, constant=False)
-    method = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blend" else "")
+    method = f"{mean} mean" + (f" for {horizon:g} years" if mean == "blume" else "")
     return Premium(
         value=value,
         standard_error=float(fit.standard_errors.iloc[0]),
@@ -157,7 +159,7 @@ def _estimate(
         return compound, pd.Series(slow, values.index)
     if horizon is None or not 0 < horizon * per_year <= rows:
         raise EstimationError(
-            "premium: mean='blend' (Blume) needs horizon= in years, at most the sample length "
+            "premium: mean='blume' needs horizon= in years, at most the sample length "
             f"({rows / per_year:g}); got "
             f"{horizon}."
         )

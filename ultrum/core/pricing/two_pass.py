@@ -39,7 +39,7 @@ from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, name_list, warn_user
 
-TwoPassErrors = Literal["fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"]
+TwoPassErrors = Literal["fama_macbeth", "newey_west", "hac", "shanken", "bootstrap", "misspecification"]
 
 
 def balance_panel(panel: Panel, names: Sequence[str]) -> Balanced | None:
@@ -148,6 +148,7 @@ def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) 
 
 def with_errors(estimate: TwoPass, errors: str, covariances: Mapping[str, Floats]) -> TwoPass:
     """The result with another of the kinds that were estimated."""
+    errors = "newey_west" if errors == "hac" else errors
     if errors not in covariances:
         there = ", ".join(covariances)
         raise EstimationError(
@@ -205,7 +206,8 @@ def two_pass(
         Of the Newey–West errors of the mean slopes, by default floor(4(T/100)^(2/9)); and of
         misspecification-robust ones, by default none.
     errors : {"fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}, optional
-        Kind that t values take; by default as below. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
+        Standard errors behind the t values; by default as below. ``"hac"`` is another name of
+        ``"newey_west"``. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
         also where the model does not price the assets; it needs full-sample betas of a balanced panel.
     weighting : {"ols", "gls"}
         Of the cross-section: equal, or by the inverse covariance of returns; ``gls`` takes the errors

@@ -48,7 +48,7 @@ from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.errors import EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
-NO_FACTOR, TOO_SHORT = "no factors", "too few rows"
+NO_FACTOR, TOO_SHORT = "no factors", "too few observations"
 _GROUPS: Final = 24  # with more sets of rows than these, kernels take over from one QR for each
 _BLOCK: Final = 512  # dependent variables at a time in the kernels
 

@@ -27,7 +27,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.rolling_statistics import starts_of
 from ultrum.errors import EstimationError, FrequencyError, one_of
 
-STATUS: Final = ("estimated", "too few rows", "columns depend on each other")
+STATUS: Final = ("estimated", "too few observations", "collinear")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -40,7 +40,7 @@ class RollingFit:
     nobs, sigma, r2 : ndarray, shape (W, N)
         Rows used, √(RSS/(nobs − p)) and R² of each window.
     status : ndarray of int8, shape (W, N)
-        0 estimated, 1 too few rows, 2 columns depend on each other; the estimates of the last two are missing.
+        0 estimated, 1 too few observations, 2 collinear; the estimates of the last two are missing.
     ends : Index, shape (W,)
         Label of the last row of each window.
     assets, terms : list of str

@@ -354,7 +354,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
     """
     used, terms = table.rows_used, table.design.shape[1]
     results = pd.DataFrame(
-        {"statistic": np.nan, "p_value": np.nan, "note": "too few rows for two parts"}, table.assets
+        {"statistic": np.nan, "p_value": np.nan, "note": "too few observations for two parts"}, table.assets
     ).astype({"note": object})
     for columns in same_rows(used):
         mask = used[:, columns[0]]

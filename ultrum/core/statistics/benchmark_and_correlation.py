@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final, Literal
+from typing import Any, ClassVar, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -12,6 +12,7 @@ import scipy.special
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
+from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies, without_rounding
 from ultrum.core.series.series_or_table import refuse_no_values
@@ -28,6 +29,10 @@ from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitErr
 _A_RETURN: Final = np.array(0.01)  # beside which differences of returns are rounding
 
 
+class _HorizonTable(RenamedColumns):
+    old_names: ClassVar = {"ahead": "active_return"}
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Relative(Described):
     """An asset compared with its benchmark.
@@ -35,17 +40,18 @@ class Relative(Described):
     Attributes
     ----------
     table : DataFrame
-        By horizon: ``start end asset benchmark ahead``.
+        By horizon: ``start end asset benchmark active_return``.
     active : TimeSeries
         Return less the benchmark's, each period.
-    tracking_error, information_ratio, information_error : float
-        A year.
+    tracking_error, information_ratio, information_ratio_se : float
+        Per year.
     """
 
     active: TimeSeries
     tracking_error: float
     information_ratio: float
-    information_error: float
+    information_ratio_se: float
+    information_error = RenamedAttribute("information_ratio_se")
 
 
 @validate_arguments
@@ -74,7 +80,7 @@ def compare_to_benchmark(
     Returns
     -------
     Relative
-        ``ahead`` is the difference of the two growths.
+        ``active_return`` is the asset's cumulative return less the benchmark's.
 
     Raises
     ------
@@ -88,7 +94,7 @@ def compare_to_benchmark(
     >>> days = pd.period_range("2024-01", periods=3, freq="M")
     >>> a = TimeSeries.from_pandas(pd.Series([100.0, 110, 121], days), name="A", measure="price")
     >>> b = TimeSeries.from_pandas(pd.Series([50.0, 50, 60], days), name="B", measure="price")
-    >>> compare_to_benchmark(a, b, ["P1M", "P2M"]).table["ahead"].round(3).tolist()
+    >>> compare_to_benchmark(a, b, ["P1M", "P2M"]).table["active_return"].round(3).tolist()
     [-0.1, 0.01]
     """
     _check_pair(x, benchmark)
@@ -232,14 +238,14 @@ def _spans(
                 "end": period_label(both.index[last]),
                 "asset": grown["asset"],
                 "benchmark": grown["benchmark"],
-                "ahead": grown["asset"] - grown["benchmark"],
+                "active_return": grown["asset"] - grown["benchmark"],
             }
     if not rows:
         raise AlignmentError(
             f"No horizon of {', '.join(horizons)} fits into {span_of(both.index)}"
             + (" without missing returns." if torn else ".")
         )
-    return pd.DataFrame(rows).T.infer_objects(), both.index[last], torn
+    return _HorizonTable(pd.DataFrame(rows).T.infer_objects()), both.index[last], torn
 
 
 # Correlations, with the number of pairs behind each

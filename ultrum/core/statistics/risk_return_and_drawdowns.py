@@ -77,7 +77,7 @@ def simple_block(x: SeriesTable) -> Floats:
 
 
 def per_year(x: SeriesTable, given: float | None) -> Floats:
-    """Periods a year of each series: as given, or counted by :attr:`SeriesTable.periods_per_year`."""
+    """Periods per year of each series: as given, or counted by :attr:`SeriesTable.periods_per_year`."""
     if given is None:
         return x.periods_per_year
     if not (np.isfinite(given) and given > 0):
@@ -90,7 +90,7 @@ def per_year(x: SeriesTable, given: float | None) -> Floats:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class RiskReturn(Described):
-    """Risk and return of each asset; ``table`` holds decimals, a year where they are rates.
+    """Risk and return of each asset; ``table`` holds decimals; rates are annual.
 
     Attributes
     ----------
@@ -176,7 +176,7 @@ def risk_return(
     risk_free : TimeSeries, optional
         Risk-free return of each period, for the Sharpe ratio; excess returns need none.
     periods_per_year : float, optional
-        By default the calendar's; of business-daily data as many as there were a year.
+        By default the calendar's; of business-daily data the observed number per year.
 
     Returns
     -------

@@ -41,7 +41,7 @@ def growth(
     kind : {"simple", "log"}
         x/x₋ − 1, or log(x/x₋).
     annualised : bool
-        Raise the growth to a yearly rate: (1+g)^(P/n) − 1, or g·P/n for logs.
+        Annualise the growth rate: (1+g)^(P/n) − 1, or g·P/n for logs.
 
     Returns
     -------

@@ -91,7 +91,7 @@ def regions(
     if not matched:
         raise TableError(
             f"None of the codes ({name_list(numbers)}) is a '{code}' of the shapes "
-            f"({name_list(polygons)}). Look for leading zeros, or name another property with code."
+            f"({name_list(polygons)}). Check leading zeros, or set code= to another property."
         )
     limits = _limits(np.array(list(matched.values())), classes, breaks, factor)
     palette = [_SHADES[round(k)] for k in np.linspace(0, 5, len(limits) - 1)]
@@ -124,7 +124,7 @@ def _features(shapes: Any) -> list[Mapping[str, Any]]:
         path = Path(shapes)
         try:
             if path.stat().st_size > _LARGEST:
-                raise TableError(f"{path} has more than {_LARGEST:,} bytes; take simpler shapes.")
+                raise TableError(f"{path} has more than {_LARGEST:,} bytes. Use simpler shapes.")
             shapes = path.read_bytes()
         except OSError as error:
             raise TableError(f"{path} cannot be read: {error.strerror}.") from error

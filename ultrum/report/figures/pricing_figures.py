@@ -89,7 +89,11 @@ def beta_path(
         title = f"{capitalise(term or _first(betas))} beta of {asset} in rolling windows"
     else:
         path, basis = betas.interval(asset, level), betas.basis
-        kind = "as a random walk" if isinstance(betas, FilteredBetas) else "as it moves with what was known"
+        kind = (
+            "as a random walk"
+            if isinstance(betas, FilteredBetas)
+            else "conditional on the variables known before each period"
+        )
         title = f"Beta of {asset} {kind}"
     ax = axes_for(ax)
     x = _dates(path.index)
@@ -140,7 +144,7 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
     'F of a break at each date'
     """
     if not len(test.path):
-        raise UltrumError("Chow's test at one date has no path; use how='sup-f' or how='cusum'.")
+        raise UltrumError("The Chow test at one date has no path. Use how='sup-f' or how='cusum'.")
     ax = axes_for(ax)
     x = _dates(test.path.index)
     ax.plot(x, test.path, color=TIDE, linewidth=1.8)
@@ -207,7 +211,7 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     ax.set_xlabel("Predicted mean excess return, % per year")
     ax.set_ylabel("Realised mean excess return, % per year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
-    ax.set_title(true_minus(f"Predicted against realised; R² of means {decimals(r2)}"))
+    ax.set_title(true_minus(f"Realised against predicted mean excess returns; cross-sectional R² {decimals(r2)}"))
     foot(ax, result.basis, source=source)
     names_apart(ax, x, y, [str(n) for n in shown.index])
     return ax

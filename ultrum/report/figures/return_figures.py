@@ -80,7 +80,7 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     ax.set_xlabel("Annualised volatility, %")
     ax.set_ylabel("Annualised mean return, %")
     ax.set_title(f"Risk and return of {quantity(len(table), 'asset')}")
-    foot(ax, result.in_percent, "" if few else "names left out, they could not be read")
+    foot(ax, result.in_percent, "" if few else "names omitted: too many to read")
     if few:
         names_apart(ax, x.to_numpy(), y.to_numpy(), [str(n) for n in table.index])
     return ax
@@ -254,9 +254,7 @@ def growth_of_one(
     """
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
-        raise UnitError(
-            f"{quantity(len(table.names), 'line')} cannot be distinguished; draw at most {len(LINES)}."
-        )
+        raise UnitError(f"{quantity(len(table.names), 'line')} cannot be told apart. Draw at most {len(LINES)}.")
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
         asset_returns = table[name]
@@ -280,12 +278,12 @@ def growth_of_one(
     ax.set_ylabel("Cumulative wealth of 1 invested, log scale")
     lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
     alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
-    ax.set_title(title or f"Growth of one{alone}", pad=12 + 18 * lines)
+    ax.set_title(title or f"Cumulative wealth of 1{alone}", pad=12 + 18 * lines)
     if len(table.names) > 1:
         ax.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5)
     foot(
         ax,
-        f"{table.frequency.name}, {span_of(table.index)}; returns compounded from one",
+        f"{table.frequency.name}, {span_of(table.index)}; returns compounded",
         source=source,
     )
     return ax
@@ -390,7 +388,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
 @house_style
 @validate_arguments
 def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
-    """How far ahead of its benchmark an asset has come, compounded, and by horizon.
+    """Cumulative active return of an asset over its benchmark, compounded, and by horizon.
 
     Parameters
     ----------
@@ -422,7 +420,9 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     ax.fill_between(days, ahead, 0, where=(ahead < 0).to_numpy(), color=LANTERN, alpha=0.35, linewidth=0)
     ax.plot(days, ahead, color=INK, linewidth=1.2)
     ax.set_ylabel("Cumulative active return, %")
-    words = "; ".join(f"{h} {percent(row['ahead'], 1, signed=True)}" for h, row in result.table.iterrows())
+    words = "; ".join(
+        f"{h} {percent(row['active_return'], 1, signed=True)}" for h, row in result.table.iterrows()
+    )
     ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
     ax.text(0, 1.025, f"active return over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
     foot(ax, result.in_percent)

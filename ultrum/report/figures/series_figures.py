@@ -171,12 +171,12 @@ def through_time(
     '% per month'
     """
     if not series:
-        raise UnitError("Nothing to draw; give at least one series.")
+        raise UnitError("There is nothing to draw. Pass at least one series.")
     lines = [rebased(s, _common_base(series, rebase)) for s in series] if rebase else list(series)
     units = list(dict.fromkeys(unit_in_words(s.metadata) for s in lines))
     if len(units) > 2:
         raise UnitError(
-            f"{len(units)} units ({'; '.join(units)}) do not share a picture; rebase them, or draw "
+            f"{len(units)} units ({'; '.join(units)}) cannot share a figure. Rebase the series, or draw "
             "small_multiples."
         )
     ax = axes_for(ax)
@@ -288,7 +288,7 @@ def small_multiples(
     series : sequence of TimeSeries, or SeriesTable
         Series to draw, at most 80.
     columns : int
-        Pictures side by side.
+        Figures side by side.
     shade : DataFrame, optional
         Spells shaded in every picture.
     title : str
@@ -313,7 +313,7 @@ def small_multiples(
     locator: Any = AutoDateLocator
     lines = [series[n] for n in series.names] if isinstance(series, SeriesTable) else list(series)
     if not lines:
-        raise UnitError("Nothing to draw; give at least one series.")
+        raise UnitError("There is nothing to draw. Pass at least one series.")
     wide = min(columns, len(lines))
     tall = -(-len(lines) // wide)
     figure = Figure(figsize=(max(9.0, 3.2 * wide), 0.8 + 2.1 * tall), layout="constrained")
@@ -517,11 +517,11 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     ax.tick_params(axis="y", length=0, labelsize=8)
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.8, len(table) - 0.2)
-    ax.set_title(f"What the panel covers: {len(panel.assets)} whole {panel.frequency.noun}s")
+    ax.set_title(f"Panel coverage: {len(panel.assets)} complete {panel.frequency.noun}s")
     dear = table["costs"].idxmax() if table["costs"].max() > 0 else ""
-    cost = f"; {dear} alone costs {table['costs'].max()} rows" if dear else ""
+    cost = f"; {dear} alone drops {table['costs'].max()} rows" if dear else ""
     left = len(panel.coverage) - len(table)
-    others = f"{left} series that lack less are left out" if left else ""
+    others = f"{left} series that lack fewer are not listed" if left else ""
     sample = f"{panel.frequency.name}, {span_of(panel.assets.index)} (shaded){cost}"
     foot(ax, sample, "white marks are gaps", others)
     return ax

@@ -56,7 +56,9 @@ def decode(body: bytes, content_type: str, dimensions: Sequence[str], where: str
     """
     start = body[:512].removeprefix(b"\xef\xbb\xbf").lstrip()
     if start.lower().startswith(_PAGE):
-        raise SourceError(f"{where}: a web page came instead of data. Check the source's address.")
+        raise SourceError(
+            f"{where}: the service returned a web page instead of data. Check the address of the source."
+        )
     fault = message_of_fault(body)
     if fault:
         raise SourceError(f"{where}: {fault}")
@@ -68,8 +70,8 @@ def decode(body: bytes, content_type: str, dimensions: Sequence[str], where: str
         return from_csv(body, dimensions)
     except (*DAMAGED, csv.Error, lxml.etree.LxmlError) as error:
         raise SourceError(
-            f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is not a whole "
-            f"SDMX data message: {error}. Try again; if it stays, the service is at fault."
+            f"{where}: the answer ({content_type or 'no type'}, {len(body):,} bytes) is not a complete SDMX "
+            f"data message: {error}. Try again; if the error persists, the fault is in the service."
         ) from error
 
 
@@ -128,15 +130,18 @@ class SdmxSource:
         if part:
             candidates = [s for s in candidates if s.metadata.address == f"{address}#{part}"]
             if not candidates:
-                raise SourceError(f"{address}#{part}: there is no such part.")
+                raise SourceError(f"{address}#{part}: there is no such part. Leave out '#' to see the parts.")
         if len(candidates) == 1:
             return candidates[0]
         keys = name_list([s.metadata.address for s in candidates])
         if candidates and all(s.metadata.address.partition("#")[0] == address for s in candidates):
             raise SourceError(
-                f"{address} changes its definition inside and comes in {len(candidates)} parts; name one: {keys}."
+                f"{address} changes its definition and is split into {len(candidates)} parts. Add one of these "
+                f"to the address: {keys}."
             )
-        raise SourceError(f"{address} names {len(candidates)} series ({keys}); name one, without wildcards.")
+        raise SourceError(
+            f"{address} names {len(candidates)} series ({keys}). Write the key of one of them, without wildcards."
+        )
 
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
         """Every series at ``FLOW/KEY``, whose key may have wildcards."""
@@ -169,7 +174,7 @@ class SdmxSource:
         if faults and not typed:
             raise faults[0]
         if faults:
-            warn_user(f"{len(faults)} of {len(raw)} series are left out: " + " ".join(map(str, faults[:5])))
+            warn_user(f"{len(faults)} of {len(raw)} series were not used: " + " ".join(map(str, faults[:5])))
         return typed
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
@@ -197,7 +202,7 @@ class SdmxSource:
         listed = ", ".join(f"{named.get(c, c)} ({c})" for c in frequencies)
         raise SourceError(
             f"{where}: no series of frequency {named.get(wanted, wanted)} ({wanted}); the source has: {listed}. "
-            "Convert to a lower frequency with to_frequency, or estimate a higher one with disaggregate."
+            "Use one of them, then convert with to_frequency (lower) or disaggregate (higher)."
         )
 
     def listings(self) -> list[Listing]:
@@ -275,7 +280,7 @@ class SdmxSource:
             if structure is None:
                 alike = [f"{f.agency},{f.id},{f.version}" for f in self.flows() if f.id == wanted.id]
                 flow_names = choices(alike or sorted(f.id for f in self.flows())) or "none"
-                raise SourceError(f"{self.name} has no flow '{flow}'; it has: {flow_names}.")
+                raise SourceError(f"{self.name} has no dataflow '{flow}'. It has: {flow_names}.")
             path = self._paths.structure(structure.structure)
             structures = read_structure(self.obtain(path, STRUCTURE).body, f"{self.name}:{flow}")
             agencies = {f.agency for f in self.flows() if f.id == structure.id}
@@ -296,7 +301,9 @@ class SdmxSource:
         answer = self.obtain(path, accept_of(self.format))
         raw_series = decode(answer.body, answer.content_type, structure.dimensions, where)
         if not raw_series:
-            raise SourceError(f"{where}: the answer is empty. Check the key; 'find' lists what there is.")
+            raise SourceError(
+                f"{where}: the answer is empty. Check the key; 'ultrum find' lists what the source has."
+            )
         return raw_series
 
 
@@ -306,7 +313,7 @@ def _check_key(name: str, path: str, key: str, structure: Structure) -> None:
     parts = key.split(".")
     if len(parts) != len(structure.dimensions):
         raise SourceError(
-            f"{name}:{path}: the key has {len(parts)} parts, the flow {len(structure.dimensions)} "
+            f"{name}:{path}: the key has {len(parts)} parts, but the dataflow has {len(structure.dimensions)} "
             f"dimensions: {'.'.join(structure.dimensions)}."
         )
     for part, dimension in zip(parts, structure.dimensions, strict=True):

@@ -33,7 +33,7 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
     header = [_id(name) for name in line.split(mark)]
     absent = [c for c in (*dimensions, _TIME, _VALUE) if c not in header]
     if absent:
-        raise ValueError(f"column {name_list(absent)} is not in it; it has {choices(header)}")
+        raise ValueError(f"it has no column {name_list(absent)}; its columns are {choices(header)}")
     deletes = "ACTION" in header and bool(_DELETES.search(body))
     if not deletes and len(body) <= _FEW and (alone := _one_series(body, mark, header, dimensions)):
         return [alone]

@@ -201,20 +201,23 @@ def accept_of(format_name: str) -> str:
 # Errors of a service: the standard's codes in plain words, with a fix
 
 MEANINGS: Final = {
-    100: "nothing matches the query. Check the key; 'find' lists what there is.",
+    100: "nothing matches the query. Check the key; 'ultrum find' lists what the source has.",
     110: "access was refused. The source needs credentials.",
-    130: "the answer would be too large for the service. Ask for fewer series or a shorter span.",
+    130: "the answer would be too large for the service. Request fewer series or a shorter span.",
     140: "the service does not understand the query. Check the key and the periods.",
-    150: "the query asks for something that does not exist. Check the flow and the codes.",
+    150: "the query requests something that does not exist. Check the dataflow and the codes.",
     304: "nothing has changed since.",
-    404: "there is no such thing at the service. Check the flow and the key.",
-    406: "the service does not offer the format asked for. Set format = 'json', 'xml' or 'csv' for it.",
-    413: "the answer would be too large for the service. Ask for fewer series or a shorter span.",
-    414: "the address is too long for the service. Ask for fewer series at once.",
-    500: "the service failed inside. Try again later.",
-    501: "the service does not offer this query.",
-    503: "the service is not available now. Try again later.",
-    510: "the answer is larger than the service allows. Ask for fewer series or a shorter span.",
+    404: "the service does not have what was requested. Check the dataflow and the key.",
+    406: (
+        "the service does not offer the requested format. Set format = 'json', 'xml' or 'csv' in the settings "
+        "of the source."
+    ),
+    413: "the answer would be too large for the service. Request fewer series or a shorter span.",
+    414: "the address is too long for the service. Request fewer series at once.",
+    500: "the service had an internal error. Try again later.",
+    501: "the service does not support this query.",
+    503: "the service is unavailable. Try again later.",
+    510: "the answer is larger than the service allows. Request fewer series or a shorter span.",
 }
 
 

@@ -93,7 +93,7 @@ def plain_label(label: str) -> str:
 def _of_range(start: str, duration: str, text: str) -> str:
     """The period that begins on a day and lasts a duration."""
     if duration not in _SPANS:
-        raise FrequencyError(f"'{text}' lasts {duration}, which is not a period of the calendar.")
+        raise FrequencyError(f"'{text}' lasts {duration}, which is not a calendar period.")
     frequency = Frequency(_SPANS[duration])
     ordinals = frequency.ordinals([start])
     if str(frequency.starts(ordinals)[0]) != start and frequency.code != "W":
@@ -119,14 +119,12 @@ def frequency_of(code: str, labels: Sequence[str]) -> Frequency:
     day_code = "D" if frequency.code == "B" else frequency.code
     for kind, label in shown.items():
         if _ORDER.index(kind) > _ORDER.index(day_code):
-            raise FrequencyError(
-                f"the frequency is {frequency.name}, but '{label}' is a whole {Frequency(kind).noun}."
-            )
+            raise FrequencyError(f"the frequency is {frequency.name}, but '{label}' is a {Frequency(kind).noun}.")
     return frequency
 
 
 def stamps_of(labels: Sequence[str]) -> pd.DatetimeIndex:
-    """Instants of intraday observations in UTC; times without a zone are taken as UTC.
+    """Instants of intraday observations in UTC; times without a time zone are read as UTC.
 
     Raises
     ------
@@ -136,7 +134,7 @@ def stamps_of(labels: Sequence[str]) -> pd.DatetimeIndex:
     try:
         return pd.DatetimeIndex(pd.to_datetime(list(labels), utc=True, format="ISO8601"), name="time")
     except ValueError:
-        raise FrequencyError(f"'{labels[0]}' and others are not instants like 2024-03-15T09:30:00Z.") from None
+        raise FrequencyError(f"'{labels[0]}' and others are not instants such as 2024-03-15T09:30:00Z.") from None
 
 
 def intraday(labels: Sequence[str]) -> tuple[Frequency, pd.DatetimeIndex]:

@@ -116,7 +116,7 @@ def to_parts(
         If nothing came, periods repeat, or a period cannot be read.
     """
     if not len(raw.places):
-        raise SourceError(f"{address} has no observations in this span.")
+        raise SourceError(f"{address} has no observations in this span. Widen the span.")
     calendar = calendar or Calendar()
     codes = dict(zip(structure.dimensions, raw.key.split("."), strict=False))
     try:
@@ -147,7 +147,7 @@ def to_parts(
         numbers = _in_units(values[inside], facts_there, structure.unit_name(facts_there), statuses)
         metadata = _with_statuses(metadata, statuses, index)
         if frequency.code in "HN" and not has_zone([raw.labels[raw.places[0]]]):
-            metadata = metadata.replace(notes=(*metadata.notes, "times without a zone are taken as UTC"))
+            metadata = metadata.replace(notes=(*metadata.notes, "times without a time zone are read as UTC"))
         if len(pieces) > 1:
             label = period_label(index[0])
             facts = {"name": f"{metadata.name}_{number}", "address": f"{address}#{number}"}

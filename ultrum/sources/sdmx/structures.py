@@ -78,9 +78,8 @@ def _whole(read: Callable[[bytes, str], T]) -> Callable[[bytes, str], T]:
             return read(body, where)
         except (ValueError, LookupError, TypeError, AttributeError, RecursionError) as error:
             raise SourceError(
-                f"{where}: the answer is not a whole structure message: {type(error).__name__} "
-                f"{error}. Try again; "
-                "if it stays, the service is at fault."
+                f"{where}: the answer is not a complete structure message: {type(error).__name__} {error}. Try "
+                "again; if the error persists, the fault is in the service."
             ) from error
 
     return _read
@@ -174,7 +173,7 @@ def _tree(body: bytes, where: str) -> Any:
     except (lxml.etree.LxmlError, ValueError) as error:
         raise SourceError(f"{where}: the answer is not a structure message: {error}.") from error
     if not str(root.tag).endswith("}Structure"):
-        raise SourceError(f"{where}: a '{root.tag}' came instead of a structure message.")
+        raise SourceError(f"{where}: a '{root.tag}' was returned instead of a structure message.")
     return root
 
 

@@ -28,7 +28,7 @@ def from_xml(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
 def refuse_entities(body: bytes) -> None:
     """Messages of the standard declare no entities; those that do mean no good."""
     if b"<!ENTITY" in body or b"<!DOCTYPE" in body[:65_536]:
-        raise ValueError("it declares entities or a document type, which no SDMX message does")
+        raise ValueError("it declares entities or a document type, which SDMX messages do not")
 
 
 def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:

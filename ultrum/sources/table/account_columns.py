@@ -40,7 +40,7 @@ def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
         named = [h for h in headings if _begins(plain_heading(h), words)]
         if len(named) != 1:
             what = " and ".join(named) if named else "no column"
-            raise TableError(f"{where}: {what} for the {role} of the peers; its columns are {choices(headings)}.")
+            raise TableError(f"{where}: {what} for the {role} of the peers. Its columns are {choices(headings)}.")
         heading_of_role[role] = named[0]
     return heading_of_role
 

@@ -97,7 +97,7 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
     if given is not None:
         return _as(texts, [_style_of_name(given)], where, first_year)
     if not distinct:
-        raise TableError(f"{where}: the dates are all empty.")
+        raise TableError(f"{where}: all dates are empty.")
     formats_of = {t: styles_of(t) for t in distinct}
     good = [t for t in distinct if formats_of[t]]
     usual = good if len(distinct) - len(good) <= 0.1 * len(distinct) else distinct
@@ -178,15 +178,13 @@ def _as(texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_yea
     """Cells read by the first of the styles that fits each."""
     built = [_first_moment(t, styles) for t in texts]
     if not any(m is not None for m in built):
-        raise TableError(f"{where}: '{texts[0]}' is not written as {styles[0].name}.")
+        raise TableError(f"{where}: '{texts[0]}' is not of the form {styles[0].name}.")
     read = _clock_times(built, styles[0].frequency, " or ".join(s.name for s in styles))
     if not any(s.has_short_year for s in styles):
         return read
     if all(s.has_short_year for s in styles):
         return replace(read, moments=with_centuries(read.moments, first_year, where))
-    raise TableError(
-        f"{where}: some years are written with two digits and others with four; write all with four."
-    )
+    raise TableError(f"{where}: some years have two digits and others four. Write all years with four digits.")
 
 
 def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:
@@ -238,14 +236,15 @@ def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
         fits = fitting(members)
         if not fits:
             raise TableError(
-                f"{where}: the dates ('{members[0]}' …) are in no style known; set dates= with an example "
-                "of theirs, such as dates='15/03/2024'."
+                f"{where}: the dates ('{members[0]}' …) are of an unknown form. Set dates= to an example, such "
+                "as dates='15/03/2024'."
             )
         if len(_readings(fits, members)) > 1:
             raise TableError(_tie(fits, members, where))
         chosen[fits[0].name] = fits[0]
     if len({s.frequency for s in chosen.values()}) > 1:
         raise TableError(
-            f"{where}: dates of several frequencies are mixed ({', '.join(chosen)}); name the block."
+            f"{where}: the table mixes dates of several frequencies ({', '.join(chosen)}). Choose one block "
+            "with block=."
         )
     return list(chosen.values())

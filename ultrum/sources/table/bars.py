@@ -36,9 +36,9 @@ def name_bars(block: Block, where: str) -> Block:
     if not _are_bars(block, values):
         first = " ".join(cell_text(c) for c in block.rows[0])
         raise TableError(
-            f"{where}: the table that starts on line {block.lines[0]} has no header; its first row reads "
-            f"'{first}'. Give the names of its {width} columns: columns=[...]; or, if it goes on from the table "
-            "above with dates of another frequency, name another column of dates: date_column=..."
+            f"{where}: the table that starts on line {block.lines[0]} has no header; its first row is "
+            f"'{first}'. Set the names of its {width} columns with columns=[...]; if it continues the table "
+            "above at another frequency, set another column of dates with date_column=..."
         )
     names = ["date", *["time"] * (len(dated) - 1), *NAMES[: len(values)]]
     bar_names = (

@@ -64,8 +64,8 @@ def shown_rows(grid: Grid, most: int = 3) -> str:
         return "it is empty."
     listed = "; ".join(f"'{r}'" for r in rows[:most])
     return (
-        f"it begins {listed}. Is it the right file? If a column holds dates, name it and their form: "
-        "date_column=..., dates=..."
+        f"it begins {listed}. Check that it is the right file. If a column has dates, set date_column= to its "
+        "heading and dates= to their form."
     )
 
 

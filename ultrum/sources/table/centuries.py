@@ -45,8 +45,8 @@ def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
     counted = _by_gap(short) if _gap(short)[1] >= _LEAST_GAP else _by_order(moments[dated], short)
     if counted is None:
         raise TableError(
-            f"{where}: the years have two digits and run over a whole century in no order, so that the century "
-            "of each cannot be found; sort the rows by date, or write the years with four digits."
+            f"{where}: the years have two digits and span a century in no order, so their centuries are "
+            "ambiguous. Sort the rows by date, or write the years with four digits."
         )
     start = int(counted.min())
     century = _century(counted, moments[dated], start, first_year, where)
@@ -101,7 +101,7 @@ def _century(counted: Ints, moments: Dates, start: int, first_year: int | None, 
     earlier = start + later - 100
     raise TableError(
         f"{where}: the years have two digits and can begin in {earlier} or, with forecasts, in "
-        f"{start + later}; give first_year={earlier} or first_year={start + later}."
+        f"{start + later}. Set first_year={earlier} or first_year={start + later}."
     )
 
 
@@ -112,5 +112,5 @@ def _in_year(moments: Dates, years: Array, where: str) -> Dates:
     place = (years - 1970) * 12 + months.astype(np.int64) % 12
     moved = place.astype("datetime64[M]") + rest
     if (moved.astype("datetime64[M]").astype(np.int64) != place).any():
-        raise TableError(f"{where}: 29 February is in a year that has none; check the years.")
+        raise TableError(f"{where}: a date is 29 February of a year that is not a leap year. Check the years.")
     return np.asarray(moved.astype(moments.dtype))

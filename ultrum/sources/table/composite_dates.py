@@ -102,7 +102,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[s
         aside = tuple(i for i, c in enumerate(cells) if _WHOLE.fullmatch(cell_text(c)))
         how = f"year and '{name}' apart"
         if aside:
-            how += f"; {len(aside)} averages of whole years set aside"
+            how += f"; {len(aside)} annual averages not used"
         return DateCells(_objects(texts), (block.date_column, place), how, aside)
     return None
 

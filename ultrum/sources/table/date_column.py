@@ -72,7 +72,7 @@ def _option_date_column(grid: Grid, layout: LayoutOptions) -> int | None:
         texts = [cell_text(c) for c in row]
         if layout.date_column in texts:
             return texts.index(layout.date_column)
-    raise TableError(f"{grid.name}: no column is headed '{layout.date_column}'.")
+    raise TableError(f"{grid.name}: there is no column '{layout.date_column}'.")
 
 
 def _has_more(row: Row, column: int) -> bool:

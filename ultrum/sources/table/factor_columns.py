@@ -118,7 +118,8 @@ def factor_table(
     if returns.levels:
         if risk_free:
             raise TableError(
-                f"{reading.name} holds prices or levels, so '{rate_name}' cannot be a risk-free return.",
+                f"{reading.name} contains prices or levels, so '{rate_name}' cannot be a risk-free return. Take "
+                "it from a file of returns, or set an annual rate.",
                 setting="risk_free",
             )
         return _of_levels(reading, returns, market)
@@ -167,7 +168,7 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
     """
     series = reading.series
     if not series:
-        raise TableError(f"{reading.name} has no column of numbers by date, so no factors.")
+        raise TableError(f"{reading.name} has no factors: no column has numbers by date.")
     wanted = {n: s for n, s in series.items() if not names or n in names}
     if _holds_levels(wanted):
         prices = price_table(reading)
@@ -202,7 +203,7 @@ def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorT
     if market and not given and len(names) > 1:
         raise TableError(f"{reading.name} has no index '{market}'; {one_of(market, names)}")
     name = given[0] if given else _only(reading, names)
-    text = f"'{name}', index levels made into returns"
+    text = f"'{name}', index levels converted to returns"
     note = Decision("market", text, certainty="no returns in the file")
     return FactorTable(returns.table, name, None, "", (*returns.decisions, note))
 
@@ -230,7 +231,7 @@ def _only(reading: Reading, names: list[str]) -> str:
     if len(names) == 1:
         return names[0]
     columns = name_list(f"'{n}'" for n in names)
-    raise TableError(f"{reading.name}: which of {columns} is the market?", setting="market")
+    raise TableError(f"{reading.name}: the market could be any of {columns}.", setting="market")
 
 
 def check_rate(name: str, rate: TimeSeries) -> None:
@@ -238,9 +239,9 @@ def check_rate(name: str, rate: TimeSeries) -> None:
     mean = float(np.nanmean(rate.values.to_numpy(dtype=np.float64))) * rate.periods_per_year
     if abs(mean) > _LARGEST_RATE:
         raise TableError(
-            f"{name}: '{rate.name}' would earn {100 * mean:,.0f} % per year; this looks like a yield a year, or "
-            "like percent taken for decimals.",
-            fix="Set the units, or give the risk-free rate as an annual number.",
+            f"{name}: '{rate.name}' has a mean of {100 * mean:,.0f} % per year; this looks like an annual "
+            "yield, or like percent read as decimals.",
+            fix="Set the units, or set the risk-free rate to an annual number.",
             setting="rate_size",
         )
 

@@ -52,7 +52,7 @@ def grids_of(
 
         grids = json_grids(body, name)
     elif sheet is not None:
-        raise TableError(f"{name} is a text, which has no sheets; leave out sheet={sheet!r}.")
+        raise TableError(f"{name} is a text file without sheets. Remove sheet={sheet!r}.")
     else:
         text, text_encoding = decode(body, name, encoding)
         grids = [text_grid(text, name, delimiter, text_encoding)]
@@ -233,5 +233,5 @@ def _chosen(grids: list[Grid], sheet: str | int | None, name: str, what: str) ->
     exact = [g for g in grids if g.name.lower() == words] or [g for g in grids if words in g.name.lower()]
     if len(exact) != 1:
         listed = ", ".join(f"'{g.name}'" for g in grids)
-        raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'; it has: {listed}.")
+        raise TableError(f"{len(exact)} {what}s of {name} are named '{sheet}'. Rename one; it has: {listed}.")
     return exact

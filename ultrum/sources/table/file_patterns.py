@@ -63,7 +63,9 @@ def expand_pattern(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tu
     forms = {m[1]: m[2] for m in _FIELD.finditer(pattern) if m[2]}
     choices = [_dates(expand[f], forms[f]) if f in forms else [str(v) for v in expand[f]] for f in fields]
     if np.prod([len(c) for c in choices], dtype=float) > MOST_FILES:
-        raise TableError(f"{pattern} expands to more than {MOST_FILES:,} addresses; narrow it.")
+        raise TableError(
+            f"{pattern} expands to more than {MOST_FILES:,} addresses. Use a narrower pattern or a shorter span."
+        )
     paths = []
     for values in itertools.product(*choices):
         parts = dict(zip(fields, values, strict=True))
@@ -84,9 +86,14 @@ def _dates(bounds: Sequence[str], form: str) -> list[str]:
     except FrequencyError as error:
         raise TableError(str(error)) from error
     if last < first:
-        raise TableError(f"The dates end ({bounds[1]}) before they begin ({bounds[0]}).")
+        raise TableError(
+            f"The end of the dates ({bounds[1]}) is before their start ({bounds[0]}). Exchange them."
+        )
     if last - first > MOST_FILES * step:
-        raise TableError(f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses; narrow it.")
+        raise TableError(
+            f"{bounds[0]} to {bounds[1]} are more than {MOST_FILES:,} addresses. Use a narrower pattern or a "
+            "shorter span."
+        )
     ordinals = np.arange(first, last + 1, step, dtype=np.int64)
     days = frequency.starts(ordinals)
     return list(dict.fromkeys(pd.Timestamp(d).strftime(form) for d in days))
@@ -120,7 +127,7 @@ def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
         if match and file.is_file():
             files.append((str(file), match.groupdict()))
     if not files:
-        raise TableError(f"No file is named like {pattern}.")
+        raise TableError(f"No file matches {pattern}. Check the pattern and its folder.")
     return files
 
 
@@ -200,7 +207,7 @@ def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> s
                 continue
     if figure is not None and figure.day:
         return figure.day
-    raise TableError(f"'{next(iter(parts.values()), '')}' in a file's name is not a date; write {{date:%Y%m%d}}.")
+    raise TableError(f"'{next(iter(parts.values()), '')}' in a file name is not a date. Write {{date:%Y%m%d}}.")
 
 
 def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], options: TableOptions) -> Reading:
@@ -211,7 +218,7 @@ def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], op
     other = next((d for d, f in values.items() if f.percent != first.percent), None)
     if options.units is None and other is not None:
         raise TableError(
-            f"'{words}' has a percent sign on some days and none on others, first on {other}; set "
+            f"'{words}' has a percent sign on some days and none on others, first on {other}. Set "
             "units='percent' or units='decimal'."
         )
     numbers = [f.value / 100.0 if percent else f.value for f in values.values()]
@@ -262,7 +269,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
     }
     decision = Decision(
         "copies",
-        f"{len(readings)} joined; {quantity(changed, 'value')} changed since earlier copies, later ones kept",
+        f"{len(readings)} joined; {quantity(changed, 'value')} changed since earlier copies, later values used",
     )
     first = readings[0]
     return replace(first, name=pattern, fields=fields, decisions=(*first.decisions, decision))
@@ -286,8 +293,8 @@ def _check_units(
         if before != unit:
             first, then = (" ".join(filter(None, u)) or "no unit" for u in (before, unit))
             raise TableError(
-                f"{pattern}: '{metadata.name}' is in {first} in earlier copies and in {then} in later ones; set "
-                "units='percent', units='decimal' or the unit that all of them have."
+                f"{pattern}: '{metadata.name}' is in {first} in earlier copies and in {then} in later ones. Set "
+                "units='percent', units='decimal' or the common unit."
             )
 
 

@@ -115,7 +115,9 @@ def find_heading(
         return Heading(list(given))
     if line is not None:
         if line not in grid.lines[:first]:
-            raise TableError(f"{where}: header={line} is not a line above the table.")
+            raise TableError(
+                f"{where}: header={line} is not a line above the table. Set header= to the line of the headings."
+            )
         rows = [grid.lines.index(line)]
     else:
         rows = _heading_rows(grid, above, first, width, column)

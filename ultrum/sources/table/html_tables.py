@@ -29,7 +29,7 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
         parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
         tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
     except (lxml.etree.LxmlError, ValueError) as error:
-        raise TableError(f"{name} is not a readable page: {error}.") from error
+        raise TableError(f"{name} is not a readable web page: {error}.") from error
     tables = [t for t in tree.iter("table") if t.find(".//table") is None]
     grids = []
     for number, table in enumerate(tables, start=1):
@@ -40,7 +40,7 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
         lines = list(range(1, len(rows) + 1))
         grids.append(Grid(title, rows, lines, "page", decisions, above, below))
     if not grids:
-        raise TableError(f"{name} is a web page without a table. Is it the right address?")
+        raise TableError(f"{name} is a web page without a table. Check the address.")
     return grids
 
 

@@ -28,8 +28,8 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
     tables = list(_tables_in(value, 0))
     if not tables:
         raise TableError(
-            f"{name} holds no records in a known form: a list of objects, lists by column name, or "
-            "dates with values."
+            f"{name} is not JSON of a known form. Known forms: a list of objects, lists by column name, or "
+            "values by date."
         )
     alone = len(tables) == 1
     return [

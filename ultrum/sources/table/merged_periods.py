@@ -165,7 +165,7 @@ def _under_year_rows(grid: Grid) -> Grid:
             lines.append(grid.lines[i])
         decisions = (
             "layout",
-            f"parts of years under {quantity(len(years), 'row')} of years; those rows are left out",
+            f"parts of years under {quantity(len(years), 'row')} of years; those rows are not used",
         )
         return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decisions))
     return grid

@@ -184,7 +184,7 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
     if torn is None:
         return "."
     raise TableError(
-        f"{where}: '{torn}' can be read with a decimal point or a decimal comma; set decimal='.' or decimal=','."
+        f"{where}: '{torn}' can have a decimal point or a decimal comma. Set decimal='.' or decimal=','."
     )
 
 

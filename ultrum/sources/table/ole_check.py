@@ -32,7 +32,7 @@ def refuse_circles(body: bytes, name: str) -> None:
 def _check(body: bytes) -> None:
     shift = int.from_bytes(body[0x1E:0x20], "little")
     if len(body) < 512 or shift not in (9, 12):
-        raise ValueError("its header is cut short or unreadable")
+        raise ValueError("its header is truncated or unreadable")
     size = 1 << shift
     most = len(body) // size + 1
     table = _table(body, size, most)

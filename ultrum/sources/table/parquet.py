@@ -67,10 +67,10 @@ def _date_column(names: list[str], frame: object, options: TableOptions, where: 
         given = names[given - 1] if 1 <= given <= len(names) else None
     if isinstance(given, str):
         if given not in names:
-            raise TableError(f"{where}: no column is named '{given}'; it has: {choices(names)}.")
+            raise TableError(f"{where}: there is no column '{given}'; it has: {choices(names)}.")
         return given
     kinds = [n for n in names if frame[n].dtype.kind == "M"]  # type: ignore[index]
     named = [n for n in names if n.lower() in DATE_WORDS]
     for candidate in (*kinds, *named):
         return candidate
-    raise TableError(f"{where}: no column of dates; it has: {choices(names)}. Set date_column=...")
+    raise TableError(f"{where}: no column has dates; it has: {choices(names)}. Set date_column= to one of them.")

@@ -119,8 +119,10 @@ def unit_of(
     count = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < count:
-            signs = f"a percent sign is at {numbers.percent} of the {quantity(count, 'number')} in '{name}'"
-            raise TableError(f"{where}: {signs}, at the others none; set units='percent' or units='decimal'.")
+            signs = f"{numbers.percent} of the {quantity(count, 'number')} in '{name}'"
+            raise TableError(
+                f"{where}: {signs}, and the others have none. Set units='percent' or units='decimal'."
+            )
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")

@@ -117,7 +117,7 @@ def price_table(reading: Reading, price_column: str = "", volume_column: str = "
     (['KELP'], 'Adj Close', True)
     """
     if not reading.fields:
-        raise TableError(f"{reading.name} has no column of numbers by date, so no prices.")
+        raise TableError(f"{reading.name} has no prices: no column has numbers by date.")
     if any(table.names != [column] for column, table in reading.fields.items()):
         column = _chosen(reading, price_column)
         return _price_table(reading, reading.fields[column], column, volume_column)
@@ -153,7 +153,7 @@ def _price_heading(reading: Reading) -> str:
 def _ambiguous(reading: Reading, columns: Sequence[str]) -> TableError:
     """Several columns can be the price."""
     names = name_list(f"'{c}'" for c in columns)
-    return TableError(f"{reading.name}: {names} can each be the price.", setting="price_column")
+    return TableError(f"{reading.name}: the price could be any of {names}.", setting="price_column")
 
 
 def _check_one_asset(reading: Reading, column: str) -> None:
@@ -169,8 +169,8 @@ def _check_one_asset(reading: Reading, column: str) -> None:
     if others:
         names = name_list(f"'{c}'" for c in others)
         raise TableError(
-            f"{reading.name}: '{column}' can be the price of one asset, or an asset beside {names}.",
-            fix=f"Name the price column, or, if '{column}' is an asset, give it another heading.",
+            f"{reading.name}: '{column}' could be the price of one asset, or an asset like {names}.",
+            fix=f"Name the price column, or, if '{column}' is an asset, rename its heading.",
             setting="price_column",
         )
 
@@ -249,7 +249,7 @@ def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Deci
     if any(a.measure for a in table.metadata):
         measures = {a.measure for a in table.metadata if a.measure}
         if len(measures) > 1:
-            raise TableError(f"{name} mixes {' and '.join(sorted(measures))}; keep one kind a file.")
+            raise TableError(f"{name} mixes {' and '.join(sorted(measures))}. Use one file for each kind.")
         return table.with_metadata(measure=measures.pop()), []
     values = table.block[np.isfinite(table.block)]
     if not len(values) or values.min() > 0:
@@ -278,7 +278,7 @@ def _check_not_levels(name: str, table: SeriesTable, largest: float = _LARGEST_R
             raise TableError(
                 f"{name}: '{column}' has {losses} of {len(finite)} values at or below zero and a median of "
                 f"{np.median(finite):.4g}, so it looks like prices or levels, not returns.",
-                fix="Correct the values at or below zero, or keep levels and returns in files of their own.",
+                fix="Correct these values, or put levels and returns in separate files.",
             )
 
 
@@ -294,7 +294,7 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
     stated = [a.name for a in table.metadata if a.unit == "decimal"]
     if stated and (silent := [n for n in table.names if n not in stated]):
         raise TableError(
-            f"{name}: the units of '{stated[0]}' are stated, and those of '{silent[0]}' are not.",
+            f"{name}: the units of '{stated[0]}' are stated, but those of '{silent[0]}' are not.",
             fix="Read the file with units='percent' or units='decimal'.",
             setting="units",
         )
@@ -302,7 +302,7 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
     size = max(sizes, default=0.0)
     if _DECIMAL_TO < size < _PERCENT_FROM:
         raise TableError(
-            f"{name}: returns of a median size of {size:.3g} can be percent or decimals.",
+            f"{name}: returns with a median absolute value of {size:.3g} could be percent or decimals.",
             fix="Read the file with units='percent' or units='decimal'.",
             setting="units",
         )

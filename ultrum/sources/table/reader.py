@@ -213,7 +213,9 @@ def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
     figure = find_figure(body, options.figure or "", name, options.decimal)
     day = options.on or figure.day
     if not day:
-        raise TableError(f"{name}: '{figure.words}' has no date on the page; set on='2024-03-15'.")
+        raise TableError(
+            f"{name}: '{figure.words}' has no date on the page. Set its date, such as on='2024-03-15'."
+        )
     return figure_series(options.figure or "", [(day, figure)], options)
 
 
@@ -259,7 +261,7 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
     aside += [
         Decision(
             "set aside",
-            f"{quantity(len(b.rows), 'row')} from line {b.lines[0]}, of another frequency ({b.family})",
+            f"{quantity(len(b.rows), 'row')} from line {b.lines[0]}, not used: another frequency ({b.family})",
             f"block='{b.title[:40]}'" if b.title else "",
             "other block",
             b.lines[0],
@@ -304,7 +306,9 @@ def _chosen_grid(grids: list[Grid], by_grid: dict[int, list[Block]], name: str) 
         return ranked[0], []
     if sizes[ranked[0]] < _FAR_LARGER * sizes[ranked[1]]:
         listed = ", ".join(f"'{grids[n].name}' ({quantity(sizes[n], 'row')})" for n in sorted(ranked))
-        raise TableError(f"{name} holds several tables: {listed}. Choose one: sheet='{grids[ranked[0]].name}'.")
+        raise TableError(
+            f"{name} contains several tables: {listed}. Choose one, such as sheet='{grids[ranked[0]].name}'."
+        )
     aside = [
         Decision("set aside", f"'{grids[n].name}', {quantity(sizes[n], 'row')}", certainty="other sheet")
         for n in ranked[1:]

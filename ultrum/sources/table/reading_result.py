@@ -156,13 +156,15 @@ class TableOptions:
         """Refuse words that are not choices."""
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
-                raise TableError(f"{name} is a list of texts, not one text.")
+                raise TableError(f"{name} must be a list of texts. Put the text in brackets: [...].")
         if self.delimiter is not None and len(self.delimiter) != 1 and self.delimiter not in ("  ", "spaces"):
-            raise TableError(f"delimiter='{self.delimiter}' is not one character, two spaces or 'spaces'.")
+            raise TableError(
+                f"delimiter='{self.delimiter}' is not a delimiter. Set one character, two spaces or 'spaces'."
+            )
         for name in ("header", "first_year"):
             value = getattr(self, name)
             if value is not None and not isinstance(value, int):
-                raise TableError(f"{name}='{value}' is not a whole number.")
+                raise TableError(f"{name}='{value}' is not an integer.")
         if self.timezone:
             try:
                 zoneinfo.ZoneInfo(self.timezone)
@@ -185,7 +187,7 @@ def _check_facts(facts: Mapping[str, Any]) -> None:
     except ArgumentError as error:
         raise TableError(f"{error}") from error
     for name in _FOUND & facts.keys():
-        raise TableError(f"{name} comes from the table and cannot be given.")
+        raise TableError(f"{name} comes from the table and cannot be set. Remove it.")
     for name, value in facts.items():
         if not isinstance(value, str):
             raise TableError(f"{name}={value!r} is not a text.")

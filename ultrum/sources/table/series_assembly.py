@@ -85,7 +85,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     labels = _join_keys(columns, keys)
     rows = _rows(columns, labels, options, name)
     if rows is None:
-        loose = Decision("shape", "dated records: their dates follow no frequency")
+        loose = Decision("shape", "dated records: the frequency of their dates is unknown")
         return replace(plain, decisions=(*decisions, loose))
     fields = _long(name, columns, keys, labels, rows, options) if keys else _wide(name, columns, rows, options)
     shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
@@ -109,7 +109,7 @@ def _records(plain: Reading, columns: Typed, name: str) -> Reading:
     twice = pd.Series(days)[pd.Series(days).duplicated()]
     raise TableError(
         f"{name}: {quantity(len(twice), 'duplicate period')}, first {str(twice.iloc[0])[:10]}. Remove one of "
-        "each, or set the column that names the asset: asset_column=..."
+        "each, or set asset_column= to the column of assets."
     )
 
 
@@ -133,7 +133,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
         "duplicates",
-        f"{quantity(int(repeated.sum()), 'repeated row')} left out; one of each kept",
+        f"{quantity(int(repeated.sum()), 'repeated row')} removed; one of each kept",
     )
     return replace(
         typed_columns,
@@ -229,7 +229,7 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
     try:
         shown = infer_frequency(pd.DatetimeIndex(days))
     except FrequencyError:
-        return (daily, "dates follow no rhythm; taken as days") if labels is None else None
+        return (daily, "irregular dates; read as days") if labels is None else None
     if shown.code == "W":
         ends = set(((days.astype(np.int64) + 3) % 7).tolist())
         shown = Frequency("W", 1, int(next(iter(ends)))) if len(ends) == 1 else shown
@@ -245,8 +245,8 @@ def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIn
     if options.timezone:
         return naive.tz_localize(options.timezone)
     raise TableError(
-        f"{name}: several observations a day, and nothing gives the time zone; set "
-        "timezone='UTC', timezone='Europe/...' or the like."
+        f"{name}: there are several observations per day and no time zone is stated. Set timezone='UTC', "
+        "timezone='Europe/Paris' or another."
     )
 
 
@@ -274,7 +274,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
         label = str(rows.index_of(ordered[twice[:1]])[0])
         raise TableError(
             f"{name}: {quantity(len(twice), f'duplicate {rows.frequency.name} period')}, first {label}. Remove "
-            "one of each, or set the column that names the asset: asset_column=..."
+            "one of each, or set asset_column= to the column of assets."
         )
     index = rows.index_of(ordered)
     straight = bool((order == np.arange(len(order))).all())
@@ -365,7 +365,7 @@ def _fact_values(name: str, columns: Typed, labels: Array | None, fact: str) -> 
     pairs = pd.DataFrame({"key": labels, "value": columns.columns[fact]}).drop_duplicates()
     torn = pairs[pairs["key"].duplicated()]["key"].tolist()
     if torn and fact == "currency":
-        raise TableError(f"{name}: {torn[0]} changes its currency inside the table; part it there.")
+        raise TableError(f"{name}: {torn[0]} changes its currency within the table. Split the table there.")
     return {} if torn else dict(zip(pairs["key"], pairs["value"], strict=True))
 
 

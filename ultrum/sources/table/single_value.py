@@ -47,13 +47,15 @@ def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None)
     wanted = re.compile(r"\s+".join(re.escape(w) for w in beside.split()), re.IGNORECASE)
     places = list(wanted.finditer(text))
     if not places:
-        raise TableError(f"{name}: the words '{beside}' are not in it. It begins: '{text[:80]}'.")
+        raise TableError(f"{name}: it does not contain the words '{beside}'. It begins: '{text[:80]}'.")
     figures = [f for p in places if (f := _after(text, p.end(), name, decimal)) is not None]
     if not figures:
         raise TableError(f"{name}: no number follows '{beside}' within {_REACH} characters.")
     if len({f.value for f in figures}) > 1:
         phrases = " and ".join(f"'{f.words}'" for f in figures[:3])
-        raise TableError(f"{name}: different numbers follow '{beside}': {phrases}. Give more of the words.")
+        raise TableError(
+            f"{name}: different numbers follow '{beside}': {phrases}. Quote more of the words before the number."
+        )
     return figures[0]
 
 

@@ -38,9 +38,9 @@ def refuse_day_month_swap(moments: Dates, where: str) -> None:
         return
     changed = np.flatnonzero(exchanged != days)
     raise TableError(
-        f"{where}: day and month are exchanged in {quantity(len(changed), 'date')} whose day is 12 or less, "
+        f"{where}: day and month are swapped in {quantity(len(changed), 'date')} whose day is 12 or less, "
         f"first {days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet "
-        "read them month first. Download the file again, with dates written 2024-03-15."
+        "read them month first. Download the file again, with dates of the form 2024-03-15."
     )
 
 

@@ -225,7 +225,7 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
         first = faults[0]
         raise TableError(
             f"{where}: {quantity(len(faults), 'row')} between the first and last date cannot be read, first line "
-            f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or name the block."
+            f"{first.line}: {first.reason} ('{first.text[:60]}'). Fix them, or choose a block with block=."
         )
     preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
     rows = [grid.rows[i] if run.even else _cut(grid.rows[i], run.width) for i in at]

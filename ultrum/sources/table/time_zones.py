@@ -46,13 +46,13 @@ def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: 
             )
         ][0]
         raise TableError(
-            f"{where}: the clocks of {timezone} never showed {skipped}, since summer time began; the data are in "
-            "another zone, such as timezone='UTC'."
+            f"{where}: the clocks of {timezone} skipped {skipped} when summer time began, so the data are in "
+            "another time zone. Set it, such as timezone='UTC'."
         ) from None
     try:
         return local.tz_localize(timezone, ambiguous="infer")
     except ValueError:
         raise TableError(
-            f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not "
-            "tell which is meant; write the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
+            f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not show "
+            "which one is meant. Write the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
         ) from None

@@ -225,8 +225,8 @@ def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
         if sentinel is not None:
             count = int((read.values == sentinel).sum())
             raise TableError(
-                f"{where}: {sentinel:g} occurs {quantity(count, 'time')} in '{name}', far from every other "
-                f"number; it looks like a mark for missing values. Set missing=['{sentinel:g}'], or missing=[] "
+                f"{where}: {sentinel:g} occurs {quantity(count, 'time')} in '{name}', far from all other "
+                f"numbers, so it may be a code for missing values. Set missing=['{sentinel:g}'], or missing=[] "
                 "if it is a number."
             )
 
@@ -240,7 +240,7 @@ def _bad_rows(
 ) -> tuple[Bools, list[Rejected]]:
     """Rows whose date cannot be read; cells that are not numbers are reported, their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
-    reasons = {int(i): f"'{cell_text(labels[i])}' is not a day of the calendar" for i in np.flatnonzero(bad)}
+    reasons = {int(i): f"'{cell_text(labels[i])}' is not a calendar day" for i in np.flatnonzero(bad)}
     if len(reasons) > max(1, 0.1 * len(bad)):
         first, reason = min(reasons.items())
         raise TableError(
@@ -255,7 +255,7 @@ def _bad_rows(
         Rejected(
             block.lines[row],
             cell_text(cells[name][row]),
-            f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is left out",
+            f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is not used",
         )
         for name, read in numbers.items()
         for row in np.flatnonzero(np.isinf(read.values))

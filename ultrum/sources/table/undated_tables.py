@@ -36,18 +36,18 @@ def add_day_column(grids: Sequence[Grid], headings: Sequence[str], day: str, nam
     grid, at = candidates[0]
     if not day:
         raise TableError(
-            f"{name}: the table with {', '.join(headings)} has no dates; give its day: on='2024-03-15'."
+            f"{name}: the table with {', '.join(headings)} has no dates. Set its date, such as on='2024-03-15'."
         )
     names = [cell_text(c) for c in grid.rows[at]]
     width = len(names)
     body = [row for row in grid.rows[at + 1 :] if len(row) >= width and _has_values(row)]
     if not body:
-        raise TableError(f"{name}: nothing is below the headings {', '.join(headings)}.")
+        raise TableError(f"{name}: there are no rows below the headings {', '.join(headings)}.")
     labels = next(k for k, n in enumerate(names) if headings[0].lower() in n.lower())
     rows: list[Row] = [["date", names[labels], *_without(names, labels)]]
     rows += [[day, cell_text(row[labels]), *_without(row[:width], labels)] for row in body]
     lines = [grid.lines[at], *[grid.lines[grid.rows.index(row)] for row in body]]
-    decision = ("dates", f"the table has none; all values are of {day}")
+    decision = ("dates", f"the table has no dates; all values are of {day}")
     return replace(grid, rows=rows, lines=lines, decisions=(*grid.decisions, decision))
 
 

@@ -60,7 +60,7 @@ def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
         else:
             body, name = _from_zip(body, name, member if depth == 0 else None)
     depth = current().nesting + 1
-    current().check("nesting", depth, f"{name} is packed {depth} times or more, one archive in another")
+    current().check("nesting", depth, f"{name} contains {depth} or more nested archives")
     return body, name
 
 
@@ -97,7 +97,8 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
         if "\x00" not in text:
             return text, trial
     raise TableError(
-        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}; name its encoding, encoding='utf-16'."
+        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}. Set its encoding, such as "
+        "encoding='utf-16'."
     )
 
 

@@ -123,8 +123,8 @@ def _refuse_beyond_memory(reach: tuple[int, int], where: str) -> None:
     rows, columns = reach
     if rows * columns > _FAR_TOO_MANY:
         raise TableError(
-            f"{where} reaches over {rows:,} rows of {columns:,} columns, which no memory holds; delete the "
-            "cells that lie far from the others, or save the table as CSV."
+            f"{where} reaches over {rows:,} rows of {columns:,} columns, which is too large for memory. Delete "
+            "the cells far from the others, or save the table as CSV."
         )
 
 
