@@ -110,9 +110,7 @@ def validate_arguments(function: Callable[P, R]) -> Callable[P, R]:
         try:
             return function(*args, **kwargs)
         except OverflowError:
-            raise ArgumentError(
-                f"{function.__qualname__}: a number it was given is too large for any data."
-            ) from None
+            raise ArgumentError(f"{function.__qualname__}: a number is too large for any data.") from None
 
     return _validate
 
@@ -132,7 +130,7 @@ def refuse_idle_options(setting: str, **options: object) -> None:
     for name, value in options.items():
         if value is not None:
             given = f"={value}" if isinstance(value, int | float | str | tuple) else ""
-            raise ArgumentError(f"{name}{given} has no effect with {setting}; leave it out.")
+            raise ArgumentError(f"{name}{given} has no effect with {setting}. Remove it.")
 
 
 def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
@@ -280,7 +278,7 @@ def refuse_large(function: str, data: object) -> None:
     """Refuse data on disk where a function works in memory."""
     if isinstance(data, LargeData):
         raise TableError(
-            f"{function} works in memory, and was given data on disk; read some assets of them with .read([...])."
+            f"{function} works in memory, but the data are on disk. Read some assets with .read([...])."
         )
 
 
@@ -301,8 +299,8 @@ def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
             if not isinstance(first, LargeData):
                 if kwargs.get("to") is not None:
                     raise TableError(
-                        f"{function.__name__}: to= is for the results of data on disk; these are in memory. "
-                        "Leave it out, or open the data with LongTable(path)."
+                        f"{function.__name__}: to= applies to data on disk, but these are in memory. Remove it, "
+                        "or open the data with LongTable(path)."
                     )
                 return function(*args, **kwargs)
             if type(first) not in work_of:

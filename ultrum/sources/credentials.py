@@ -165,7 +165,7 @@ class Credentials:
         if unknown or settings.get("kind") not in KINDS:
             raise SourceError(
                 f"Source '{source}': credentials need a kind ({', '.join(KINDS)}), and a variable or a keyring "
-                "entry." + (f"; '{unknown[0]}' is not known." if unknown else ".")
+                "entry" + (f"; '{unknown[0]}' is not known." if unknown else ".")
             )
         credentials = cls(**{k: str(v) for k, v in settings.items()})
         if bool(credentials.variable) == bool(credentials.keyring):

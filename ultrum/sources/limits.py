@@ -72,7 +72,7 @@ class Limits:
         if size > most:
             enough = _rounder(size)
             raise TableError(
-                f"{description}, more than the limit of {most:,}. To read it, raise the limit: "
+                f"{description}; the limit is {most:,}. To read it, raise the limit: "
                 f"ul.limits({name}={enough}), or {VARIABLE}={name}={enough} in the environment."
             )
 

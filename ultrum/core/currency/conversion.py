@@ -101,12 +101,14 @@ def _table_of(rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, stale_af
 def _kind_of(metadata: Metadata) -> str:
     """Whether a series is converted at a moment, over a period, or by a change."""
     if not metadata.currency:
-        raise CurrencyError(f"{metadata.name} has no currency; use with_metadata(currency=...) if it is money.")
+        raise CurrencyError(
+            f"{metadata.name} has no currency. If it is an amount of money, use with_metadata(currency=...)."
+        )
     if metadata.is_return:
         if metadata.excess_of:
             raise CurrencyError(
-                f"{metadata.name} is in excess of {metadata.excess_of}; convert the returns first, then subtract "
-                "the rate of the new currency."
+                f"{metadata.name} is in excess of {metadata.excess_of}. Convert the returns first, then "
+                "subtract the risk-free rate of the new currency."
             )
         return "change"
     if metadata.measure in _AT_A_MOMENT:
@@ -114,8 +116,8 @@ def _kind_of(metadata: Metadata) -> str:
     if metadata.measure == "flow":
         return "period"
     raise CurrencyError(
-        f"{metadata.name} is {metadata.measure_in_words}; only prices, stocks, indices, "
-        "flows and returns are money."
+        f"{metadata.name} is {metadata.measure_in_words}; only prices, stocks, indices, flows and returns "
+        "convert."
     )
 
 
@@ -132,7 +134,7 @@ def _rates_for(x: SeriesTable, metadata: Metadata, currency: str, kind: str, tab
         wanted = "averages of each period" if kind == "period" else "rates at each period's end"
         raise CurrencyError(
             f"{metadata.name} needs {wanted}; the quotes {table.names_of(metadata.currency, currency)} are "
-            f"{timing or 'end'} values. Give daily quotes."
+            f"{timing or 'end'} values. Use daily quotes."
         )
     if kind == "period" and not same:
         return _averages(x, metadata.currency, currency, table)

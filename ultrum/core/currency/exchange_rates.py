@@ -136,11 +136,11 @@ class ExchangeRates:
         if (base, quote) in self._pairs or (quote, base) in self._pairs:
             existing = self._pairs.get((base, quote)) or self._pairs[quote, base]
             raise CurrencyError(
-                f"{series.name} and {existing.name} both quote {base} and {quote}; keep one, or splice them."
+                f"{series.name} and {existing.name} both quote {base} and {quote}. Keep one, or splice them."
             )
         known_values = series.values.dropna()
         if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
-            raise CurrencyError(f"{series.name} holds no rates, or some that are not positive numbers.")
+            raise CurrencyError(f"{series.name} must have positive rates only, and at least one.")
         frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(
@@ -311,13 +311,13 @@ class ExchangeRates:
         path = self.path(base, quote)
         steps = list(itertools.pairwise(path))
         if not steps:
-            raise CurrencyError(f"{base} in {quote} is one on every day.")
+            raise CurrencyError(f"{base} in {quote} is 1 on every day, so there is no quote.")
         days = every = self._between(*steps[0])[0].days
         for step in steps[1:]:
             own_days = self._between(*step)[0].days
             days, every = np.intersect1d(days, own_days), np.union1d(every, own_days)
         if not len(days):
-            raise AlignmentError(f"The quotes from {base} to {quote} share no day.")
+            raise AlignmentError(f"The quotes from {base} to {quote} have no common day.")
         values = self._along(path, days)
         first = self._between(*steps[0])[0]
         names = ", ".join(self._between(*s)[0].name for s in steps)

@@ -189,8 +189,8 @@ class Panel:
         rate = self.risk_free.iloc[rows]
         if not len(rate):
             raise AlignmentError(
-                f"The panel runs {span_of(self.assets.index)}; nothing of it is from "
-                f"{start or 'its start'} to {end or 'its end'}."
+                f"The panel runs {span_of(self.assets.index)}; it has no period from {start or 'its start'} to "
+                f"{end or 'its end'}."
             )
         missing, coverage = self.missing, self.coverage
         missing_log = self.missing_log[self.missing_log["period"].isin(rate.index)]

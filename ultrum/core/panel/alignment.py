@@ -41,7 +41,10 @@ def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...
     bare = [a.name for a in described if a.income == "price"]
     if not bare or all(a.income != "total" for a in described):
         return ()
-    return (f"{name_list(bare)} are price returns combined with total returns; they leave dividends out.",)
+    return (
+        f"{name_list(bare)} are price returns, which exclude dividends, combined with total returns. "
+        "Use total returns for all.",
+    )
 
 
 def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str) -> None:
@@ -56,7 +59,7 @@ def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[
     for name, role in roles:
         if name in role_of:
             raise AlignmentError(
-                f"'{name}' is the name of {role_of[name]} and of {role}; rename one with with_metadata(name=...)."
+                f"'{name}' is the name of {role_of[name]} and of {role}. Rename one with with_metadata(name=...)."
             )
         role_of[name] = role
 
@@ -79,12 +82,12 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
             raise UnitError(
                 f"Factor {metadata.name} is in excess of {metadata.excess_of}, and no risk-free rate is given "
                 "to subtract from the assets.",
-                fix="Give risk_free, a series or an annual rate.",
+                fix="Set risk_free to a series or an annual rate.",
                 setting="risk_free",
             )
         if in_excess and metadata.is_return and not metadata.excess_of:
             raise UnitError(
-                f"Factor {metadata.name} is not in excess of anything.",
+                f"Factor {metadata.name} is not an excess return.",
                 fix=f"Apply excess({metadata.name}, risk_free), or use .with_metadata(excess_of='zero cost') for "
                 "a long-short portfolio.",
                 setting="total_return_factors",
@@ -136,7 +139,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
     raise UnitError(
         f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % per period: "
         "these look like percent taken for decimals.",
-        fix="Read the table with units='percent', or set check_units=False if they are right.",
+        fix="Read the table with units='percent', or set check_units=False if they are decimals.",
         setting="units",
     )
 
@@ -252,8 +255,8 @@ def align(
     if (macro or condition_list) and known_by is None:
         named = ", ".join([*macro, *(c.name for c in condition_list)])
         raise AlignmentError(
-            f"{named}: set when these became known, such as known_by='P1M'; "
-            "known_by='hindsight' if each may be used in the period it describes."
+            f"{named}: set their publication lag, such as known_by='P1M', or known_by='hindsight' to use each "
+            "value in the period it describes (look-ahead)."
         )
     stated, carried = _lag_conditions(condition_list, known_by, target)
     blocks = {
@@ -340,7 +343,7 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | 
         return assets
     if rates is None:
         raise CurrencyError(
-            f"{name_list(abroad)}: not in {currency}; give rates=ExchangeRates(quotes) to convert them."
+            f"{name_list(abroad)}: not in {currency}. Set rates=ExchangeRates(quotes) to convert them."
         )
     return to_currency(assets, currency, rates)
 

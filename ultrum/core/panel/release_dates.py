@@ -32,7 +32,7 @@ def rule_for(name: str, known_by: KnownBy | Mapping[str, KnownBy] | None) -> Kno
     """
     rule = known_by.get(name) if isinstance(known_by, Mapping) else known_by
     if rule is None or (isinstance(rule, str) and not rule):
-        raise AlignmentError(f"known_by has no entry for {name}; give it a duration such as 'P1M'.")
+        raise AlignmentError(f"known_by has no entry for {name}. Add a duration such as 'P1M'.")
     return rule
 
 

@@ -38,18 +38,18 @@ _TITLES: Final = {
 
 @dataclass(frozen=True, eq=False, repr=False)
 class JointAlphaTest(TextInNotebooks):
-    """The test and what it rests on.
+    """The joint test of alphas and its basis.
 
     Attributes
     ----------
     statistic, p_value : float
     df : (int, int)
-        Of the F distribution.
+        Degrees of freedom of the F distribution.
     alphas : Series, shape (N,)
-        Per period, over the common rows.
+        Alphas per period, over the common periods.
     rows : int
     dropped : Series, shape (N,)
-        Rows that each asset lacks, among those that were dropped.
+        Observations that each asset lacks in the dropped periods.
     basis : str
     """
 
@@ -91,7 +91,7 @@ def joint_alpha_test(
     draws: int = 999,
     seed: int = 0,
 ) -> JointAlphaTest:
-    """Joint test of zero alphas: GRS, robust Wald or block bootstrap, over periods that all assets have.
+    """Joint test of zero alphas: GRS, robust Wald or block bootstrap, over the periods that all assets have.
 
     Parameters
     ----------
@@ -100,27 +100,27 @@ def joint_alpha_test(
     factors : sequence of str, optional
         Traded factors; by default all of the panel.
     how : {"exact", "robust", "bootstrap"}
-        Gibbons, Ross and Shanken (1989): (T−N−K)/N · α̂'Σ̂⁻¹α̂ / (1 + f̄'Ω̂⁻¹f̄), both covariances over T, exactly
-        F(N, T−N−K) for independent normal errors. Robust: the HC0 Wald statistic times (T−N−K)/(NT),
-        against the same F. Bootstrap: the Newey–West Wald statistic, whose distribution under zero alphas
-        comes from rows of factors and residuals redrawn together in blocks.
+        ``"exact"``: the GRS test (Gibbons, Ross and Shanken 1989), (T−N−K)/N · α̂'Σ̂⁻¹α̂ / (1 + f̄'Ω̂⁻¹f̄) with
+        both covariances over T; exactly F(N, T−N−K) for independent normal errors. Robust: the HC0 Wald statistic
+        times (T−N−K)/(NT), against the same F. Bootstrap: the Newey–West Wald statistic; its null distribution
+        comes from block-resampled rows of factors and residuals.
     lags, draws, seed : int
-        Of the bootstrap: lags of Newey–West by default floor(4(T/100)^(2/9)).
+        Options of the bootstrap; Newey–West lags are by default floor(4(T/100)^(2/9)).
 
     Returns
     -------
     JointAlphaTest
-        Statistic, distribution, p value and the rows used.
+        Statistic, distribution, p value and the periods used.
 
     Raises
     ------
     EstimationError
-        If a factor is not traded, or the common rows are no more than assets and factors.
+        If a factor is not traded, or there are not more common periods than assets and factors.
 
     Warns
     -----
     DataWarning
-        If fewer than four in five rows have every asset; those that cost most are named.
+        If fewer than 80 % of the periods have every asset; the assets that cause most drops are named.
 
     Examples
     --------
@@ -175,10 +175,11 @@ def joint_alpha_test(
 
 
 def _what_costs_rows(there: Bools, names: pd.Index) -> str:
-    """The assets that cost most rows, and the rows that are left without them; empty if none does.
+    """The assets that cause most dropped periods, and the periods that remain without them; empty if there are
+    none.
 
-    Assets are left out one by one, always the one with the fewest rows, until nine tenths of the rows are
-    whole.
+    Assets are removed one by one, always the one with the fewest observations, until 90 % of the periods are
+    complete.
     """
     counts = there.sum(axis=0)
     order = np.argsort(counts, kind="stable")
@@ -193,8 +194,8 @@ def _what_costs_rows(there: Bools, names: pd.Index) -> str:
         return ""
     rows = int(there[:, left].all(axis=1).sum())
     return (
-        f"{name_list(out)} cost most; without {'it' if len(out) == 1 else 'them'} {rows} rows "
-        f"are left for {quantity(int(left.sum()), 'asset')}."
+        f"{name_list(out)} cause most of the drops; without {'it' if len(out) == 1 else 'them'} {rows} periods "
+        f"remain for {quantity(int(left.sum()), 'asset')}."
     )
 
 
@@ -209,7 +210,7 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
 
 
 def _fit_alphas(y: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
-    """Alphas, residuals, and the weights of the rows in every alpha."""
+    """Alphas, residuals, and the weight of each observation in every alpha."""
     design = np.column_stack([np.ones(len(f)), f])
     weights = row_weights(design)
     return weights[0] @ y, y - design @ (weights @ y), weights[0]
@@ -232,7 +233,7 @@ def _robust(y: Floats, f: Floats) -> tuple[Floats, float]:
 
 
 def _quadratic(vector: Floats, root: Floats) -> float:
-    """v'(R'R)⁻¹v by the triangular factor of R, without forming R'R."""
+    """v'(R'R)⁻¹v from the triangular factor of R, without forming R'R."""
     r: Floats = np.asarray(np.linalg.qr(root)[1])
     if np.abs(np.diag(r)).min() <= 1e-12 * np.abs(np.diag(r)).max():
         raise EstimationError("Some assets or factors are collinear. Drop those that are combinations of others.")
@@ -243,7 +244,7 @@ def _quadratic(vector: Floats, root: Floats) -> float:
 def _bootstrap(
     y: Floats, f: Floats, positions: Ints, lags: int, draws: int, seed: int
 ) -> tuple[Floats, float, float]:
-    """Alphas, their Newey–West Wald statistic over N, and the share of draws without alphas that reach it."""
+    """Alphas, their Newey–West Wald statistic over N, and the share of draws under the null that reach it."""
     alphas, residuals, weights = _fit_alphas(y, f)
     statistic = _hac_wald(alphas, residuals, weights, positions, lags)
     explained = y - residuals - alphas
@@ -280,16 +281,17 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     Parameters
     ----------
     p_values : Series or DataFrame, shape (n,) or (n, k)
-        Of tests; all of a DataFrame are one family. Missing ones are not counted, and come last.
+        P values of tests; all values of a DataFrame are one family. Missing p values are not counted and come
+        last.
     how : {"holm", "bh", "by"}
-        ``holm`` bounds the chance of any false rejection (Holm 1979); ``bh`` the expected share of false ones
-        among the rejections, for independent or positively dependent tests (Benjamini and Hochberg 1995);
-        ``by`` the same for any dependence (Benjamini and Yekutieli 2001).
+        ``holm`` controls the probability of any false rejection (Holm 1979); ``bh`` the expected share of false
+        rejections, for independent or positively dependent tests (Benjamini and Hochberg 1995); ``by`` the same
+        under any dependence (Benjamini and Yekutieli 2001).
 
     Returns
     -------
     DataFrame
-        Columns ``p`` and ``adjusted``, smallest first.
+        Columns ``p`` and ``p_adjusted``, smallest first.
 
     Raises
     ------
@@ -316,7 +318,7 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
 
 
 def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
-    """Adjusted p values of rising ones."""
+    """Adjusted p values of sorted ones."""
     count, ranks = len(p), np.arange(1, len(p) + 1)
     if how == "holm":
         return np.asarray(np.minimum(np.maximum.accumulate((count - ranks + 1) * p), 1.0))
@@ -337,15 +339,14 @@ def step_down_alphas(
     factors : sequence of str, optional
         All of the panel by default.
     draws, seed : int
-        Of the bootstrap over whole periods.
+        Options of the bootstrap over whole periods.
 
     Returns
     -------
     DataFrame
-        By asset, smallest p first: ``alpha`` per period, ``t`` (White standard errors), ``p`` of the single
-        test, and ``p_adjusted``, which controls the probability of any false rejection and uses the
-        correlation across assets.
-        Assets with too few observations come last, without numbers.
+        By asset, smallest p first: ``alpha`` per period, ``t`` (White standard errors), ``p`` of the single test,
+        and ``p_adjusted``, which controls the probability of any false rejection and uses the correlation across
+        assets. Assets with too few observations come last, with missing estimates.
 
     Raises
     ------
@@ -354,8 +355,9 @@ def step_down_alphas(
 
     Notes
     -----
-    Whole periods are redrawn, so that correlation between assets stays; each draw's t is of the change from the
-    sample's alpha over an error estimated in that draw. An asset is on the rows it has.
+    Whole periods are resampled, which preserves the correlation across assets; the t of each draw is the
+    deviation from the sample alpha over a standard error estimated in that draw. Each asset uses its own
+    observations.
 
     Examples
     --------
@@ -387,9 +389,9 @@ def step_down_alphas(
 
 
 def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
-    """Studentised changes of alphas in samples of redrawn periods, (draws, N).
+    """Studentised deviations of alphas in samples of resampled periods, (draws, N).
 
-    Weighted least squares with the count of each period as its weight; White's error of each draw.
+    Least squares weighted by the count of each period, with White standard errors in each draw.
     """
     X = np.column_stack([np.ones(len(F)), F])
     present = np.isfinite(Y)
@@ -409,7 +411,7 @@ def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
 
 
 def _alphas(X: Floats, products: Floats, Y: Floats, present: Floats, counts: Floats) -> tuple[Floats, Floats]:
-    """Constants and their White errors by draw and asset, rows weighted by their counts."""
+    """Constants and their White standard errors by draw and asset, with observations weighted by their counts."""
     terms = X.shape[1]
     weight = counts[:, :, None] * present  # (D, T, N)
     flat = products.reshape(len(X), -1)
@@ -425,14 +427,14 @@ def _alphas(X: Floats, products: Floats, Y: Floats, present: Floats, counts: Flo
 
 
 def step_down(statistics: Floats, drawn: Floats) -> tuple[Floats, Floats]:
-    """Adjusted p values of Romano and Wolf (2016), and each test's own.
+    """Adjusted p values of Romano and Wolf (2016), and the single-test p values.
 
     Parameters
     ----------
     statistics : ndarray, shape (N,)
         Absolute t.
     drawn : ndarray, shape (draws, N)
-        Absolute t of each draw, under the hypothesis.
+        Absolute t of each draw, under the null hypothesis.
     """
     count = len(drawn)
     order = np.argsort(-statistics, kind="stable")

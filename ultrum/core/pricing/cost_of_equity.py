@@ -1,4 +1,4 @@
-"""Cost of equity, with the uncertainty of betas and premia combined, by one model or several."""
+"""Cost of equity with the combined uncertainty of betas and premia, by one model or several."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_us
 
 @dataclass(frozen=True)
 class Exposures:
-    """Betas of any kind: (N,K) with covariances (N,K,K), and what they rest on."""
+    """Betas of any kind: (N,K) with covariances (N,K,K), and their basis."""
 
     assets: pd.Index
     factors: list[str]
@@ -38,7 +38,7 @@ class Exposures:
 
     @classmethod
     def of(cls, betas: BetaTable | OneBeta) -> Exposures:
-        """From a table of regressions, or one beta of each asset."""
+        """From a table of regressions, or one beta per asset."""
         if isinstance(betas, OneBeta):
             names = betas.beta.index
             return cls(
@@ -68,7 +68,7 @@ class Exposures:
 
 @dataclass(frozen=True)
 class CostVariance:
-    """Goodman's variance, by factor (N,K), and by where it comes from (N,)."""
+    """Goodman's variance, by factor (N,K), and by component (N,)."""
 
     by_factor: Floats
     beta: Floats
@@ -77,7 +77,7 @@ class CostVariance:
 
     @classmethod
     def of(cls, exposures: Exposures, lam: Floats, spread: Floats, rate: float) -> CostVariance:
-        """β'Vλβ + λ'Vβλ − tr(VβVλ), with the variance of the rate added."""
+        """β'Vλβ + λ'Vβλ − tr(VβVλ), plus the variance of the risk-free rate."""
         from_premium = exposures.beta * (exposures.beta @ spread)
         from_beta = lam * np.einsum("nkl,l->nk", exposures.covariance, lam)
         both = np.einsum("nkl,lk->nk", exposures.covariance, spread)
@@ -95,7 +95,7 @@ class CostVariance:
         return np.asarray(self.by_factor.sum(axis=1) + self.rate)
 
     def shares(self, assets: pd.Index) -> pd.DataFrame:
-        """Of beta, premium and risk-free rate; missing where the variance is not positive."""
+        """Shares of beta, premium and risk-free rate; missing where the variance is not positive."""
         whole = np.where(self.total > 0, self.total, np.nan)
         columns = {
             "beta": self.beta / whole,
@@ -132,32 +132,32 @@ def cost_of_equity(
     betas : BetaTable or OneBeta
         From :func:`ultrum.factor_betas`, :func:`ultrum.shrink_betas` or another estimator.
     premia : mapping, or TwoPass
-        For every factor its history (a TimeSeries of excess returns), a :class:`Premium`, or an
-        annual number taken as known; or the premia of a two-pass with their joint covariance.
+        For every factor a history (a TimeSeries of excess returns), a :class:`Premium`, or an annual number
+        treated as known; or the risk premia of two-pass regressions with their joint covariance.
     risk_free : TimeSeries or float
-        Returns per period, compounded to a year (of daily ones the mean of the last 21); a yield, by its
+        Returns per period, compounded to a year (for daily returns the mean of the last 21); a yield, by its
         quoting rule and maturity; or an annual rate.
     risk_free_error : float
-        Its standard error, if it is not known for sure.
+        Standard error of the risk-free rate, if it is not known with certainty.
     on : label, optional
         Date of the rate; by default the end of the betas' sample.
     add_ons : mapping of str to (float, str), optional
-        Annual decimals added, each with its reason.
+        Additional premia in annual decimals, each with its reason.
     draws, seed : int
-        Of the stationary block bootstrap, for ``interval(method="bootstrap")``; done when it is first asked
-        for, and of plain betas only. 0 for none.
+        Draws of the stationary block bootstrap for ``interval(method="bootstrap")``, computed on first use, for
+        unadjusted betas only; 0 for none.
 
     Returns
     -------
     CostOfEquity
-        Costs with errors, intervals and parts.
+        Costs of equity with standard errors, intervals and components.
 
     Raises
     ------
     EstimationError
-        If a factor has no premium, or an add-on no reason.
+        If a factor has no premium, or an additional premium no reason.
     UnitError
-        If a premium is over another rate than the one added to it.
+        If a premium is measured over another rate than the one added to it.
 
     Warns
     -----
@@ -166,10 +166,10 @@ def cost_of_equity(
 
     Notes
     -----
-    The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of
-    the risk-free rate. Premia with histories are correlated as their histories are. Intervals are Student's t
-    with the smallest degrees of freedom among them. Where the formula is not positive, the error comes from
-    a bootstrap of whole rows in blocks (Politis and Romano 1994) and a note is added.
+    The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of the
+    risk-free rate. Premia with histories have the correlation of their histories. Intervals use Student's t with
+    the smallest degrees of freedom of the inputs. Where the formula is not positive, the standard error comes
+    from a block bootstrap (Politis and Romano 1994) and a note is added.
 
     Examples
     --------
@@ -230,7 +230,7 @@ def cost_of_equity(
 
 
 def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premium]) -> None:
-    """A negative premium or a cost below the risk-free rate is possible, but seldom meant."""
+    """A negative premium, or a cost below the risk-free rate, is possible but rarely intended."""
     negative = [f"{name} ({100 * p.value:.2f} %)" for name, p in prices.items() if p.value < 0]
     if negative:
         warn_user(
@@ -277,7 +277,7 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
 
 
 def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium], Floats]:
-    """Annual premia of a two-pass with their joint covariance."""
+    """Annual risk premia of two-pass regressions with their joint covariance."""
     per_year, errors = given.periods_per_year, given.standard_errors
     premia = {
         f: Premium(
@@ -306,8 +306,8 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
         return annual_yield(float(rates.iloc[-1]), risk_free.metadata), risk_free.name
     if risk_free.metadata.measure != "return":
         raise UnitError(
-            f"{risk_free.name} is {risk_free.metadata.measure_in_words}; give returns per period, "
-            "a yield, or an annual number."
+            f"{risk_free.name} is {risk_free.metadata.measure_in_words}. Use returns per period, a yield, or an "
+            "annual number."
         )
     latest = rates.iloc[-_MONTH_OF_DAYS:] if risk_free.metadata.frequency.is_dated else rates.iloc[-1:]
     return float(np.expm1(history.periods_per_year * np.log1p(latest).mean())), risk_free.name
@@ -329,7 +329,7 @@ def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, 
         if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
             raise EstimationError(f"The add-on '{name}' needs a number and its reason: (0.01, 'why').")
         if abs(add_on[0]) > 0.5:
-            raise UnitError(f"An add-on of {100 * add_on[0]:,.0f} % per year: decimals are expected.")
+            raise UnitError(f"The add-on '{name}' is {100 * add_on[0]:,.0f} % per year: decimals are expected.")
     return dict(given)
 
 
@@ -362,7 +362,7 @@ def _parts(
 
 
 def _flat_part(exposures: Exposures, name: str, value: float, share: Floats) -> pd.DataFrame:
-    """A part that is the same for all assets."""
+    """A component that is the same for all assets."""
     blank = dict.fromkeys(["beta", "beta_error", "premium", "premium_error"], np.nan)
     return pd.DataFrame({**blank, "contribution": value, "variance_share": share}, _label_parts(exposures, name))
 
@@ -378,7 +378,7 @@ def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> di
         if np.isnan(cost):
             notes[str(asset)] = "no estimate: too few observations"
         elif wrong and unknown:
-            notes[str(asset)] = "no standard error: that of a premium is missing"
+            notes[str(asset)] = "no standard error: a premium has none"
         elif wrong and spread > 0:
             notes[str(asset)] = f"{small}; error by bootstrap"
         elif wrong:
@@ -398,7 +398,7 @@ def cost_comparison(
     factor: str | None = None,
     **options: Any,
 ) -> pd.DataFrame:
-    """Costs of equity by several estimators of beta, side by side.
+    """Costs of equity by several estimators of beta, in one table.
 
     Parameters
     ----------
@@ -409,7 +409,7 @@ def cost_comparison(
     level : float
         Of the intervals.
     factor : str, optional
-        Whose beta is shown; by default the first.
+        Factor whose beta is shown; by default the first.
     **options
         As for :func:`ultrum.cost_of_equity`.
 

@@ -29,19 +29,19 @@ _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 
 @dataclass(frozen=True)
 class CostBootstrap:
-    """The stationary block bootstrap of a cost of equity, done when its draws are wanted.
+    """The stationary block bootstrap of a cost of equity, computed on first use.
 
     Attributes
     ----------
     betas : BetaTable
     factors : sequence of str
     premia : mapping of str to Premium
-        Those with a history are redrawn from it, from the very rows of the betas where both have the same
-        rows; the others are drawn from a normal distribution with ``spread``.
+        Premia with a history are resampled from it, with the rows of the betas where both have the same rows; the
+        others are drawn from a normal distribution with ``spread``.
     prices, spread : ndarray, shape (K,) and (K, K)
         Premia and their covariance.
     base, base_error : float
-        Risk-free rate and add-ons, and their error.
+        Risk-free rate and additional premia, and their standard error.
     draws, seed : int
     """
 
@@ -92,7 +92,7 @@ def _drawn_costs(
 
 
 def _counts(block: Floats, positions: Ints, draws: int, generator: np.random.Generator) -> Floats:
-    """How often each row is drawn; blocks long enough for the most persistent column."""
+    """How often each row is drawn; the block length suits the most persistent column."""
     moving = block[:, np.ptp(block, axis=0) > 0]
     drawn = drawn_periods(positions, draws, block_length(moving), generator)
     return row_counts(drawn, len(block))
@@ -141,25 +141,24 @@ class CostOfEquity(TextInNotebooks):
     Attributes
     ----------
     value, standard_error : Series, shape (N,)
-        Annual decimals. The error joins those of beta, premium and, where it is given, the risk-free rate.
+        Annual decimals. The standard error combines those of beta, premium and, if given, the risk-free rate.
     parts : DataFrame
         Indexed by (asset, part): ``beta beta_error premium premium_error contribution
         variance_share``.
     shares : DataFrame, shape (N, 3)
-        Shares of the variance that beta, premium and risk-free rate bring.
+        Variance decomposition: shares of beta, premium and risk-free rate.
     df : Series, shape (N,)
         Degrees of freedom of the interval.
     risk_free : float
     basis : mapping of str to str
-        Where each premium and add-on comes from.
+        Source of each premium and additional premium.
     errors : str
     sample : mapping of str to str
-        Rows that each beta rests on.
+        Observations of each beta.
     draws : ndarray, shape (draws, N), or None
-        Costs of equity of the stationary block bootstrap, drawn when they are first wanted; None where the
-        betas are not plain or no draws were asked for.
+        Bootstrap costs of equity, drawn on first use; None for adjusted betas or ``draws=0``.
     notes : mapping of str to str
-        What is to be known about single assets.
+        Notes on single assets.
 
     Examples
     --------
@@ -193,19 +192,19 @@ class CostOfEquity(TextInNotebooks):
         return np.asarray((1.0 + self.bootstrap.costs()) * self.growth - 1.0)
 
     def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
-        """Confidence interval, columns ``low high``: Student's t by the delta method, or drawn quantiles.
+        """Confidence interval, columns ``low high``: Student's t by the delta method, or bootstrap quantiles.
 
         Parameters
         ----------
         level : float
             Confidence level, between 0 and 1.
         method : {"t", "bootstrap"}
-            Student's t with the delta method, or quantiles of the draws.
+            Student's t with the delta method, or quantiles of the bootstrap draws.
 
         Returns
         -------
         DataFrame
-            Bounds, a row an asset, decimal a year.
+            Bounds, one row per asset, annual decimals.
 
         Examples
         --------
@@ -246,14 +245,15 @@ class CostOfEquity(TextInNotebooks):
         currency : str
             Code of the other currency, for the components.
         inflation : (float, float), optional
-            Expected annual inflation here and there: (1 + k)(1 + there)/(1 + here) − 1.
+            Expected annual inflation at home and abroad: (1 + k)(1 + abroad)/(1 + home) − 1 (relative PPP).
         forward : (float, float), optional
-            Spot and one-year forward, units of the other currency for one of this: (1 + k)·forward/spot − 1.
+            Spot and one-year forward rate, in units of the other currency per unit of this one: (1 +
+            k)·forward/spot − 1 (covered interest parity).
 
         Returns
         -------
         CostOfEquity
-            Costs with the difference in expected inflation, or the forward premium, added.
+            Costs plus the inflation differential, or the forward premium.
 
         Examples
         --------
@@ -292,7 +292,7 @@ class CostOfEquity(TextInNotebooks):
         )
 
     def workings(self, asset: str) -> Workings:
-        """How the cost of equity of one asset adds up.
+        """Step-by-step calculation of the cost of equity of one asset.
 
         Parameters
         ----------
@@ -333,7 +333,7 @@ class CostOfEquity(TextInNotebooks):
         Returns
         -------
         DataFrame
-            Costs, a row an asset, decimal a year.
+            Costs, one row per asset, annual decimals.
 
         Examples
         --------
@@ -360,7 +360,7 @@ class CostOfEquity(TextInNotebooks):
 
 
 def by_asset(parts: pd.DataFrame, assets: list[object]) -> pd.DataFrame:
-    """Parts of each asset together, in the order they were given."""
+    """Components of each asset together, in the given order."""
     order = {asset: place for place, asset in enumerate(assets)}
     places = parts.index.get_level_values(0).map(order).to_numpy()
     return parts.iloc[np.argsort(places, kind="stable")]

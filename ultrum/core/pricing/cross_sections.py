@@ -1,4 +1,4 @@
-"""Cross-sectional regressions, one for each period, all periods at once."""
+"""Cross-sectional regressions of all periods at once."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _AT_ONCE: Final = 1 << 20  # numbers that one worker holds, so that they stay in
 
 @dataclass(frozen=True)
 class Exposure:
-    """One exposure of every asset: a number each (N,), or a table (S, N) and its row for each period.
+    """One exposure of every asset: a number per asset (N,), or a table (S, N) with its row for each period.
 
     A row of −1 is none.
     """
@@ -34,11 +34,11 @@ class Exposure:
     rows: Ints | None = None
 
     def part(self, assets: slice) -> Exposure:
-        """Those of some assets."""
+        """Exposures of some assets."""
         return Exposure(self.values[..., assets], self.rows)
 
     def into(self, out: Floats) -> None:
-        """Put the exposures into (N, T)."""
+        """Write the exposures into an array (N, T)."""
         if self.rows is None:
             out[:] = self.values[:, None]
             return
@@ -61,8 +61,8 @@ class Exposure:
 class CrossSections:
     """Slopes (T, p), missing where a period has too few assets; R² and assets used (T,).
 
-    ``rows`` (N,), ``realised`` (N,) and ``exposed`` (p, N) are sums over the periods with slopes: how often
-    an asset was used, its returns, and its exposures, the constant among them.
+    ``rows`` (N,), ``realised`` (N,) and ``exposed`` (p, N) are sums over the periods with slopes: how often an
+    asset was used, its returns, and its exposures, including the constant.
     """
 
     slopes: Floats
@@ -74,11 +74,13 @@ class CrossSections:
 
 
 class Blocks(ABC):
-    """Returns and exposures of all assets, a few assets at a time; the blocks are fixed, whatever the workers."""
+    """Returns and exposures of all assets, a few assets at a time; the blocks do not depend on the number of
+    workers.
+    """
 
     @abstractmethod
     def each(self, work: Work[T]) -> Iterable[T]:
-        """A piece of work for each block, in order."""
+        """One task for each block, in order."""
 
 
 Work = Callable[[Floats, Sequence[Exposure]], T]  # of returns (T, n) and exposures of some assets
@@ -86,14 +88,14 @@ Work = Callable[[Floats, Sequence[Exposure]], T]  # of returns (T, n) and exposu
 
 @dataclass(frozen=True)
 class _InMemory(Blocks):
-    """Blocks of tables that are held, in the order they have in memory."""
+    """Blocks of tables kept in memory, in their memory order."""
 
     returns: Floats
     exposures: Sequence[Exposure]
     terms: int
 
     def each(self, work: Work[T]) -> Iterable[T]:
-        """By threads where there is enough to do."""
+        """Uses threads where there is enough work."""
         periods, assets = self.returns.shape
         step = max(1, _AT_ONCE // max((self.terms + 1) * periods, 1))
         cuts = [slice(low, min(low + step, assets)) for low in range(0, assets, step)]
@@ -107,7 +109,7 @@ class _InMemory(Blocks):
 
 
 def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: bool) -> CrossSections:
-    """Least squares of each period's returns on the exposures its assets have.
+    """Least squares of each period's returns on the exposures of the available assets.
 
     Parameters
     ----------
@@ -121,7 +123,7 @@ def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: boo
 
 
 def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
-    """Cross-sections of assets in blocks: moments of all periods are summed over them."""
+    """Cross-sections of assets in blocks, with moments of all periods summed over the blocks."""
     parts: list[Floats] = []
     moments: Floats = np.zeros(0)
     for part in blocks.each(partial(_moments, constant)):
@@ -147,7 +149,7 @@ def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
 
 
 def _solve_alone(slopes: Floats, periods: Ints, blocks: Blocks, constant: bool) -> None:
-    """Periods whose moments lose digits are solved by QR on their assets."""
+    """Ill-conditioned periods are solved by QR on their assets."""
     if not len(periods):
         return
     parts = list(blocks.each(partial(_rows_of_periods, constant, periods)))
@@ -158,19 +160,21 @@ def _solve_alone(slopes: Floats, periods: Ints, blocks: Blocks, constant: bool) 
 
 @dataclass(frozen=True)
 class _Filled:
-    """Exposures and, last, returns of some assets (p + 1, n, T), zero where any is missing; and where not."""
+    """Exposures and, last, returns of some assets (p + 1, n, T), zero where any is missing; and a mask of
+    those.
+    """
 
     values: Floats
     used: Bools
 
     def sums(self, kept: Bools | None = None) -> Floats:
-        """Over periods: rows of each asset, each exposure, and returns last, (p + 2, n)."""
+        """Sums over periods by asset: observations, each exposure, and returns last, (p + 2, n)."""
         weight = np.ones(self.used.shape[1]) if kept is None else kept.astype(np.float64)
         return np.vstack([self.used @ weight, *(z @ weight for z in self.values)])
 
 
 def _fill_exposures(returns: Floats, exposures: Sequence[Exposure], first: int) -> _Filled:
-    """Some assets' exposures behind ``first`` constants, and returns."""
+    """Exposures of some assets after ``first`` constants, and returns."""
     Z = np.empty((first + len(exposures) + 1, returns.shape[1], len(returns)))
     for k, exposure in enumerate(exposures, start=first):
         exposure.into(Z[k])
@@ -194,19 +198,19 @@ def _moments(constant: bool, returns: Floats, exposures: Sequence[Exposure]) -> 
 
 
 def _sums(constant: bool, kept: Bools, returns: Floats, exposures: Sequence[Exposure]) -> Floats:
-    """Sums over the periods that are kept."""
+    """Sums over the periods that are used."""
     return _fill_exposures(returns, exposures, int(constant)).sums(kept)
 
 
 def _counts(returns: Floats, exposures: Sequence[Exposure]) -> Floats:
-    """Assets used in each period, where no constant counts them."""
+    """Assets used in each period, for designs without a constant to count them."""
     return np.asarray(_fill_exposures(returns, exposures, 0).used.sum(axis=0), dtype=np.float64)
 
 
 def _rows_of_periods(
     constant: bool, periods: Ints, returns: Floats, exposures: Sequence[Exposure]
 ) -> list[tuple[Floats, Floats]]:
-    """Exposures and returns of the assets that each of some periods has."""
+    """Exposures and returns of the assets available in each of some periods."""
     filled = _fill_exposures(returns, exposures, int(constant))
     return [
         (filled.values[:-1, used, t].T, filled.values[-1, used, t])
@@ -224,7 +228,7 @@ def _r2(slopes: Floats, moments: Floats, cross: Floats, squares: Floats, constan
 
 
 def _by_qr(X: Floats, y: Floats) -> Floats:
-    """Slopes of one period, missing where its exposures depend on each other."""
+    """Slopes of one period, missing where its exposures are collinear."""
     length = np.linalg.norm(X, axis=0)
     if not (length > 0).all() or condition_number(X) > 1.0 / (len(X) * np.finfo(float).eps):
         return np.full(X.shape[1], np.nan)
@@ -232,7 +236,7 @@ def _by_qr(X: Floats, y: Floats) -> Floats:
 
 
 def refuse_empty(slopes: Floats, names: Sequence[str]) -> None:
-    """Refuse when no period has an estimate."""
+    """Raise an error when no period has an estimate."""
     if not np.isfinite(slopes).all(axis=1).any():
         raise EstimationError(
             f"No period has more assets with returns and exposures than the {len(names)} coefficients "

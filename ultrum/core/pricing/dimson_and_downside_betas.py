@@ -30,11 +30,11 @@ class OneBeta(TableInNotebooks):
     ----------
     beta, standard_error, nobs : Series, shape (N,)
     parts : DataFrame
-        What the beta is made of, where it is a sum.
+        Components of the beta, where it is a sum.
     basis : str
     errors : str
     end : label
-        Last row of the sample.
+        Last observation of the sample.
     """
 
     beta: pd.Series
@@ -46,7 +46,7 @@ class OneBeta(TableInNotebooks):
     end: object = None
 
     def to_frame(self) -> pd.DataFrame:
-        """Beta, error and rows of each asset.
+        """Beta, standard error and observations of each asset.
 
         Examples
         --------
@@ -87,10 +87,10 @@ def dimson_beta(
     factor_lags, factor_leads : int
         Up to two of each.
     how : {"sum", "fowler-rorke"}
-        Dimson's (1979) plain sum, or Fowler and Rorke's (1983) weights, which a factor with autocorrelation
-        asks for; these need as many leads as lags.
+        Plain sum (Dimson 1979), or weights of Fowler and Rorke (1983), which an autocorrelated factor requires;
+        these need equal numbers of lags and leads.
     errors : str
-        As for :func:`ultrum.regress`; the joint error of the weighted sum, weights taken as known.
+        As for :func:`ultrum.regress`; the joint standard error of the weighted sum, with known weights.
 
     Returns
     -------
@@ -134,7 +134,7 @@ def dimson_beta(
 
 
 def leads_and_lags(column: pd.Series, lags: int, leads: int) -> pd.DataFrame:
-    """The factor with its lags and leads, by the calendar where there is one."""
+    """The factor with its lags and leads, by calendar where there is one."""
     index = column.index
     listed = time_positions(index)  # rows may have been dropped: shift by periods, not by rows
     column = column.set_axis(listed).reindex(np.arange(listed[0], listed[-1] + 1))
@@ -170,7 +170,7 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
 def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     """Downside beta (Bawa and Lindenberg 1977): Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
 
-    Bawa and Lindenberg (1977); the error is the sandwich Σ(eᵢ − βeₘ)²min(eₘ,0)² over (Σmin(eₘ,0)²)².
+    The standard error is the sandwich Σ(eᵢ − βeₘ)²min(eₘ,0)² over (Σmin(eₘ,0)²)².
 
     Parameters
     ----------
@@ -227,7 +227,7 @@ class UpDownBetas(TableInNotebooks):
     Attributes
     ----------
     up, down, up_error, down_error, p_value : Series, shape (N,)
-        The p value is that of no difference.
+        P value of the hypothesis that both are equal.
     table : BetaTable
         The regressions: constant, up, down.
     basis : str
@@ -242,7 +242,7 @@ class UpDownBetas(TableInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """Both betas with their errors, and the p value of no difference.
+        """Both betas with their standard errors, and the p value of equality.
 
         Examples
         --------
@@ -278,14 +278,14 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
     panel : Panel
         Aligned returns, factors and risk-free return.
     factor : str
-        In excess of the risk-free rate, so that zero parts the two.
+        A factor in excess of the risk-free rate, so that zero separates up and down markets.
     errors : str
         As for :func:`ultrum.regress`.
 
     Returns
     -------
     UpDownBetas
-        Both betas with their errors, and the test that they are equal.
+        Both betas with their standard errors, and the test that they are equal.
 
     Examples
     --------

@@ -38,7 +38,7 @@ def factor_betas(
     errors : str
         Kind of standard errors, as for :func:`ultrum.regress`.
     lags : int or {"automatic"}, optional
-        Lags of ``hac`` errors, as for :func:`ultrum.regress`.
+        Lags of ``hac`` standard errors, as for :func:`ultrum.regress`.
 
     Returns
     -------
@@ -66,7 +66,7 @@ class HasFactors(Protocol):
 
 
 def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: bool = False) -> list[str]:
-    """The factors named, or all of the panel; ``empty`` allows none."""
+    """The given factors, or all of the panel; ``empty`` allows none."""
     names = [str(n) for n in (panel.factors if factors is None else factors)]
     unknown = [n for n in names if n not in panel.factors]
     if unknown or not (names or empty):
@@ -76,7 +76,7 @@ def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: b
 
 
 def chosen_factor(panel: Panel, factor: str) -> str:
-    """The one factor named, if the panel has it."""
+    """The given factor, if the panel has it."""
     return chosen_factors(panel, [factor])[0]
 
 
@@ -102,28 +102,29 @@ def shrink_betas(
     table : BetaTable
         Betas as estimated.
     how : {"vasicek", "blume"}
-        Vasicek (1973) weighs each beta with the cross-section by their precision: the prior has the mean of
-        the betas and the variance max(0, var(β̂) − mean se²), for each factor. Blume (1975) regresses the
+        Vasicek (1973) weights each beta and the cross-sectional mean by their precision: for each factor the
+        prior has the mean of the betas and the variance max(0, var(β̂) − mean se²). Blume (1975) regresses the
         betas on those of an earlier period and applies the line to the present ones.
     among : sequence of str, optional
-        Assets that make up Vasicek's cross-section, all by default; portfolios of the others should not count
-        once more.
+        Assets of the cross-section for Vasicek, all by default; exclude portfolios of the other assets, which
+        would count twice.
     earlier : BetaTable, optional
-        The same assets in an earlier period, for Blume.
+        Betas of the same assets in an earlier period, for Blume.
     line : (float, float), optional
-        A line to use instead, such as ``(0.343, 0.677)`` (Blume 1971).
+        Intercept and slope to use instead, such as ``(0.343, 0.677)`` (Blume 1971).
 
     Returns
     -------
     BetaTable
-        Alphas stay. Errors are those of the empirical-Bayes posterior (Vasicek), which allows for the
-        estimated mean and spread of the prior (Morris 1983), or the slope times each beta's (Blume), which
-        leaves out the line's own. Residuals and single fits are those of the regressions.
+        Alphas stay. Standard errors are those of the empirical-Bayes posterior (Vasicek), which allows for the
+        estimated mean and variance of the prior (Morris 1983), or the slope times the standard error of each beta
+        (Blume), which ignores the estimation error of the line. Residuals and single fits are those of the
+        unadjusted regressions.
 
     Raises
     ------
     EstimationError
-        If fewer than five assets have a beta, or Blume lacks both an earlier table and a line.
+        If fewer than five assets have a beta, or Blume has neither an earlier table nor a line.
 
     Examples
     --------
@@ -153,7 +154,7 @@ def _cross_section_members(table: BetaTable, among: Sequence[str] | None) -> Boo
 
 
 def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
-    """Adjusted coefficients, and the factor on each error."""
+    """Adjusted coefficients, and the factor on each standard error."""
     adjusted, shrunk = table.coefficients.to_numpy().copy(), np.ones(table.coefficients.shape)
     errors = table.standard_errors.to_numpy()
     for column, term in enumerate(table.coefficients.columns):
@@ -181,21 +182,21 @@ def _vasicek(table: BetaTable, counted: Bools) -> tuple[Floats, Floats]:
 def _posterior_error(
     among: Floats, variances: Floats, beta: Floats, variance_of_beta: Floats, shrunk: Floats
 ) -> Floats:
-    """Root mean squared error of shrunk betas, the prior's mean and spread being estimates.
+    """Root mean squared error of shrunk betas with an estimated prior mean and variance.
 
     Parameters
     ----------
     among, variances : ndarray, shape (M,)
-        Betas of the cross-section and their squared errors.
+        Betas of the cross-section and their squared standard errors.
     beta, variance_of_beta, shrunk : ndarray, shape (N,)
-        Betas to be shrunk, their squared errors, and the shrunk betas.
+        Betas to shrink, their squared standard errors, and the shrunk betas.
 
     Returns
     -------
     ndarray, shape (N,)
-        The posterior variance, averaged over the spread of the true betas, and the squared distance of the
-        shrunk beta from the posterior mean. Morris (1983) approximates the same by V(1 − B) plus a term
-        v(y − ȳ)² for the unknown spread, which covers too little between 50 and 200 assets.
+        The posterior variance, averaged over the variance of the true betas, and the squared distance of the
+        shrunk beta from the posterior mean. The approximation of Morris (1983), V(1 − B) plus a term v(y − ȳ)²
+        for the unknown variance, covers too little between 50 and 200 assets.
     """
     steps = np.concatenate([[0.0], np.geomspace(0.02, 12.0, 79)])  # deviation of the true betas
     edges = np.concatenate([[0.0], (steps[1:] + steps[:-1]) / 2.0, [1.1 * steps[-1]]])
@@ -228,7 +229,7 @@ def _blume(
 
 
 def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float, float]:
-    """Later betas on earlier ones, over the assets that have both."""
+    """Regression of later on earlier betas, over the assets that have both."""
     if earlier is None:
         raise EstimationError(
             "shrink_betas: how='blume' needs earlier=, an earlier beta table, or line=, such as (0.343, 0.677)."

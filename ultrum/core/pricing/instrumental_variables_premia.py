@@ -30,15 +30,15 @@ _FEWEST: Final = 24  # cross-sections
 
 @dataclass(frozen=True, eq=False, repr=False)
 class InstrumentedPremia(CoefficientInference, TableInNotebooks):
-    """Premia per period with their errors.
+    """Premia per period with their standard errors.
 
     Attributes
     ----------
     coefficients : Series
-        Constant and premium of each factor, decimal a period.
+        Constant and premium of each factor, decimal per period.
     covariance : DataFrame
     first_stage : Series
-        Correlation over assets of odd-month with even-month betas, mean over the cross-sections, by factor.
+        Correlation across assets of odd-month with even-month betas, averaged over the cross-sections, by factor.
     rows : int
         Cross-sections.
     basis : str
@@ -79,18 +79,18 @@ def instrumented_premia(
     Parameters
     ----------
     panel : Panel
-        Aligned returns, factors and risk-free return; for single stocks, by the hundred.
+        Aligned returns, factors and risk-free return of single stocks, ideally hundreds.
     factors : sequence of str, optional
         All of the panel by default.
     beta_sample : {"full", "rolling"}
-        Betas over the whole sample, or over the ``window`` that ends the row before.
+        Betas over the full sample, or over the ``window`` that ends one period before.
     window : int, optional
         Periods of rolling betas, by default 60.
 
     Returns
     -------
     InstrumentedPremia
-        Ratio of means over all cross-sections; errors from its variation over time.
+        Ratio of means over all cross-sections; standard errors from its variation over time.
 
     Raises
     ------
@@ -104,9 +104,9 @@ def instrumented_premia(
 
     Notes
     -----
-    Jegadeesh, Noh, Pukthuanthong, Roll and Wang (2019): the error in a beta of one half is unrelated to that of
-    the other, so that it does not draw the premium to zero. In the full sample the instrument never holds the
-    month it explains. Means of the numerator and the denominator are taken before their ratio.
+    Jegadeesh, Noh, Pukthuanthong, Roll and Wang (2019): the estimation errors of odd- and even-month betas are
+    independent, so the premium is not biased towards zero. In the full sample the instrument never includes the
+    month whose return it explains. Means of the numerator and the denominator are computed before their ratio.
 
     Examples
     --------
@@ -160,7 +160,7 @@ def instrumented_premia(
 
 
 def _betas(panel: Panel, names: list[str], rows: Bools, beta_sample: str, window: int) -> Floats:
-    """Betas (T, N, K) known at each row, from every other period."""
+    """Betas (T, N, K) available in each row, estimated from alternate periods."""
     excess = panel.excess.to_pandas()
     half = excess.where(pd.Series(rows, excess.index), axis=0)
     design = panel.factors[names]
@@ -190,7 +190,9 @@ class _Sums:
 
 
 def _sums(returns: Floats, halves: list[Floats], odd: Bools, one_way: bool) -> _Sums:
-    """Means over the assets of each period; both ways round, unless the instrument must leave out the period."""
+    """Means over the assets of each period, with both halves as instruments, unless the instrument must exclude
+    the period.
+    """
     present = np.isfinite(returns)
     for half in halves:
         present &= np.isfinite(half).all(axis=2)

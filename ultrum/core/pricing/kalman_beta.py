@@ -1,9 +1,9 @@
-"""State-space betas: a random walk, with a band that allows for the unknown variance ratio.
+"""State-space (random-walk) betas, with bands that allow for the unknown variance ratio.
 
-Given the ratio of the variances of beta's step and of the noise, everything else is least squares: the
-level of beta at the start and alpha are regression coefficients of innovations, so their unknown start
-needs no large number (de Jong 1991). The ratio itself is averaged over a grid that includes zero, by its
-likelihood and a half-Cauchy prior. All assets of a block go through the filter together.
+Given the ratio of the state variance to the noise variance, the rest is least squares: the initial beta and alpha
+are regression coefficients of innovations, so their diffuse start needs no large number (de Jong 1991). The ratio
+is averaged over a grid that includes zero, weighted by its likelihood and a half-Cauchy prior. All assets of a
+block are filtered together.
 """
 
 from __future__ import annotations
@@ -41,10 +41,10 @@ class FilteredBetas(TableInNotebooks):
     Attributes
     ----------
     beta, standard_error : DataFrame, shape (T, N)
-        Smoothed: from the whole sample, with hindsight. The standard error allows for the unknown variance ratio.
+        Smoothed: from the full sample, with hindsight. The standard error allows for the unknown variance ratio.
     filtered : DataFrame, shape (T, N)
         Filtered: the estimate for each date from the observations up to that date. Missing where there is no
-        return and before an asset has 24 observations.
+        return, and before an asset has 24 observations.
     state_sd : Series, shape (N,)
         Maximum-likelihood standard deviation of the random-walk innovation σ_η, per period; zero where a
         constant beta is at least as likely.
@@ -83,7 +83,8 @@ class FilteredBetas(TableInNotebooks):
         return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: first and last beta, last standard error, state SD, p value, alpha, sigma, rows.
+        """One row per asset: first and last beta, last standard error, state SD, p value, alpha, sigma,
+        observations.
 
         Examples
         --------
@@ -112,7 +113,7 @@ class FilteredBetas(TableInNotebooks):
 
 @dataclass(frozen=True)
 class _Pass:
-    """One pass of the filter at a given ratio: everything by (T, N), three columns y, 1 and f."""
+    """One pass of the filter at a given ratio: arrays (T, N) for y, 1 and f."""
 
     ahead: Floats  # predicted state variance, over the noise
     after: Floats  # updated state variance
@@ -123,7 +124,7 @@ class _Pass:
 
 @dataclass(frozen=True)
 class _Fit:
-    """Filtered estimates at a given ratio; shape (T, N), of coefficients (2, T, N)."""
+    """Filtered estimates at a given ratio: (T, N), coefficients (2, T, N)."""
 
     likelihood: Floats
     coefficients: Floats  # alpha, and beta at the start
@@ -133,7 +134,7 @@ class _Fit:
 
 @dataclass(frozen=True)
 class _Sample:
-    """Rows on the calendar; what is missing is zero and not used."""
+    """Rows on the calendar; missing values are zero and not used."""
 
     y: Floats
     x: Floats
@@ -141,12 +142,14 @@ class _Sample:
 
     @property
     def unit(self) -> Floats:
-        """Size of the factor over each asset's first rows, (N,): it fixes the grid before any result."""
+        """Standard deviation of the factor over each asset's first observations, (N,): it fixes the grid before
+        any result.
+        """
         early = self.used & (np.cumsum(self.used, axis=0) <= _LEAST_ROWS)
         return np.asarray(np.sqrt((early * self.x[:, None] ** 2).sum(axis=0) / early.sum(axis=0)))
 
     def deviations(self) -> Floats:
-        """Standard deviation of the factor over the used rows up to each, (T, N)."""
+        """Standard deviation of the factor over the observations up to each row, (T, N)."""
         count = np.maximum(np.cumsum(self.used, axis=0), 1)
         moved = self.x - np.mean(self.x[self.x != 0.0][:_LEAST_ROWS])
         first = np.cumsum(self.used * moved[:, None], axis=0) / count
@@ -168,21 +171,22 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     Returns
     -------
     FilteredBetas
-        The band allows for the errors of alpha, of beta's start and of the state's standard deviation.
+        The band allows for the estimation error of alpha, of the initial beta and of the state's standard
+        deviation.
 
     Raises
     ------
     EstimationError
-        If no asset has 24 rows; one with fewer has missing estimates.
+        If no asset has 24 observations; an asset with fewer has missing estimates.
 
     Notes
     -----
     For each ratio r of the variances of η and ε the likelihood is that of contrasts (diffuse start, de Jong
-    1991), with the noise variance integrated out. Estimates are averaged over a grid of ratios, zero
-    included, with weights from the likelihood and a half-Cauchy prior of scale 0.09 on √r times the
-    factor's standard deviation; their variance is the mean variance plus the variance of the means. A
-    normal approximation about the likeliest ratio (Hamilton 1986) covers less and fails at zero. A missing
-    period leaves the state as it was and adds to its variance.
+    1991), with the noise variance concentrated out. Estimates are averaged over a grid of ratios, zero included,
+    with weights from the likelihood and a half-Cauchy prior of scale 0.09 on √r times the factor's standard
+    deviation; their variance is the mean variance plus the variance of the means. A normal approximation around
+    the most likely ratio (Hamilton 1986) covers less and fails at zero. A missing period leaves the state
+    unchanged and increases its variance.
 
     Examples
     --------
@@ -233,7 +237,7 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
 
 
 def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
-    """The rows at their places in time; periods in between are not used."""
+    """The rows at their positions in time; periods in between are not used."""
     span = int(places[-1]) + 1
     rows, factor = np.zeros((span, y.shape[1])), np.zeros(span)
     there = np.zeros(rows.shape, dtype=bool)
@@ -242,7 +246,7 @@ def _on_calendar(y: Floats, x: Floats, used: Bools, places: Ints) -> _Sample:
 
 
 def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> FilteredBetas:
-    """The same with assets that have too few rows, all their estimates missing."""
+    """The result extended by assets with too few observations, with missing estimates."""
     frames = {n: getattr(betas, n).reindex(columns=names) for n in ("beta", "standard_error", "filtered")}
     flat = {n: getattr(betas, n).reindex(names) for n in ("state_sd", "p_value", "alpha", "sigma")}
     short = int((counts < _LEAST_ROWS).sum())
@@ -251,7 +255,7 @@ def _with_missing(betas: FilteredBetas, names: pd.Index, counts: Ints) -> Filter
 
 
 def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Floats]]:
-    """Paths (T, N) and numbers (N,) of a block of assets, averaged over the grid of ratios."""
+    """Paths (T, N) and statistics (N,) of a block of assets, averaged over the grid of ratios."""
     ratios = (_STEPS_OF_BETA[:, None] / sample.unit) ** 2
     passes = [_filter(sample, ratio) for ratio in ratios]
     fits = [_fit(sample, filter_pass) for filter_pass in passes]
@@ -292,7 +296,7 @@ def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Float
 
 
 def _weights(sample: _Sample, likelihoods: Floats) -> Floats:
-    """Weight of each ratio given the rows up to each one, (G, T, N)."""
+    """Weight of each ratio given the observations up to each row, (G, T, N)."""
     middles = (_STEPS_OF_BETA[1:] + _STEPS_OF_BETA[:-1]) / 2.0
     edges = np.concatenate([[0.0], middles, [np.inf]])
     scale = sample.deviations() / sample.unit / _PRIOR_SCALE
@@ -305,7 +309,9 @@ def _weights(sample: _Sample, likelihoods: Floats) -> Floats:
 
 
 def _likeliest(sample: _Sample, ratios: Floats, likelihoods: Floats) -> tuple[Floats, Floats]:
-    """Likeliest deviation of beta's step, and the p value of none (half of χ²(1), on a boundary)."""
+    """Most likely standard deviation of the state innovation, and the p value of zero (half of χ²(1), on the
+    boundary).
+    """
     best = likelihoods.argmax(axis=0)
     each = np.arange(likelihoods.shape[1])
     last = len(ratios) - 1
@@ -325,18 +331,18 @@ def _likeliest(sample: _Sample, ratios: Floats, likelihoods: Floats) -> tuple[Fl
 
 
 def _likelihood(sample: _Sample, ratio: Floats) -> Floats:
-    """Log likelihood of all rows at one ratio for each asset, (N,)."""
+    """Log likelihood of the full sample at one ratio for each asset, (N,)."""
     return np.asarray(_fit(sample, _filter(sample, ratio)).likelihood[-1])
 
 
 def _fit(sample: _Sample, filter_pass: _Pass) -> _Fit:
-    """Alpha, beta at the start and the likelihood of contrasts, from the rows up to each one."""
+    """Alpha, initial beta and the likelihood of contrasts, from the observations up to each row."""
     used = sample.used
     weight = np.where(used, 1.0 / filter_pass.spread, 0.0)
     v, a, b = filter_pass.innovations
 
     def total(p: Floats, q: Floats) -> Floats:
-        """Weighted products of two columns up to each row."""
+        """Weighted products of two columns, cumulative over rows."""
         return np.cumsum(weight * p * q, axis=0)
 
     aa, ab, bb, av, bv, vv = (total(p, q) for p, q in ((a, a), (a, b), (b, b), (a, v), (b, v), (v, v)))
@@ -353,7 +359,7 @@ def _fit(sample: _Sample, filter_pass: _Pass) -> _Fit:
 
 
 def _filter(sample: _Sample, ratio: Floats) -> _Pass:
-    """The filter on y, 1 and f at once, of a state that starts at zero."""
+    """The filter applied to y, 1 and f at once, with a state that starts at zero."""
     y, x, used = sample.y, sample.x, sample.used
     rows, assets = y.shape
     columns = np.array([y, np.where(used, 1.0, 0.0), np.where(used, x[:, None], 0.0)])
@@ -375,7 +381,7 @@ def _filter(sample: _Sample, ratio: Floats) -> _Pass:
 
 
 def _smooth(filter_pass: _Pass, fit: _Fit) -> tuple[Floats, Floats]:
-    """Beta of every row from the whole sample at one ratio, and its error."""
+    """Smoothed beta of every row at one ratio, and its standard error."""
     state, spread = filter_pass.state.copy(), filter_pass.after.copy()
     with np.errstate(invalid="ignore", divide="ignore"):
         back = np.where(filter_pass.ahead[1:] > 0, filter_pass.after[:-1] / filter_pass.ahead[1:], 0.0)

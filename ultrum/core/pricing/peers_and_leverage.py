@@ -34,7 +34,7 @@ def unlever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_
     Returns
     -------
     float or array-like
-        Beta of the assets, of the form given.
+        Asset (unlevered) beta, with the type of the input.
 
     Examples
     --------
@@ -63,7 +63,7 @@ def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_
     Returns
     -------
     float or array-like
-        Beta of the share, of the form given.
+        Equity (levered) beta, with the type of the input.
 
     Examples
     --------
@@ -116,7 +116,7 @@ class PeerBeta:
     Attributes
     ----------
     beta, standard_error : float
-        At the company's own leverage.
+        At the company's own D/E.
     asset_beta, asset_error : float
         Asset (unlevered) beta.
     peers : DataFrame
@@ -138,7 +138,7 @@ class PeerBeta:
 
     def __repr__(self) -> str:
         return (
-            f"beta {self.beta:.3f} (standard error {self.standard_error:.3f}), of the business "
+            f"beta {self.beta:.3f} (standard error {self.standard_error:.3f}), asset (unlevered) "
             f"{self.asset_beta:.3f} ({self.asset_error:.3f})\n"
             f"{self.peers.to_string(float_format='{:.3f}'.format)}\n{textwrap.fill(self.basis, 100)}"
         )
@@ -172,26 +172,26 @@ def peer_beta(
     debt_to_equity, tax : float, or mapping or Series by asset
         Debt over the market value of equity; tax rate in decimals.
     target_debt_to_equity, target_tax : float
-        Of the company; zero gives the asset (unlevered) beta.
+        D/E and tax rate of the company; zero gives the asset (unlevered) beta.
     how : {"median", "mean", "value", "precision"}
-        ``value`` weighs by ``values``; ``precision`` by one over the squared error.
+        ``value`` weights by ``values``; ``precision`` by the inverse squared standard error.
     values : mapping or Series by asset, optional
-        Market values, for ``value``.
+        Market values, for ``how="value"``.
     debt_beta : float
         Beta of the debt.
     factor : str, optional
-        By default the first.
+        Factor whose beta is used; by default the first.
 
     Returns
     -------
     PeerBeta
-        The error takes the peers' estimates to be correlated as their residuals are, leverage as known; that of
-        a median is √(π/2) times that of a mean.
+        The standard error treats the estimates of the peers as correlated like their residuals, and leverage as
+        known; that of a median is √(π/2) times that of a mean.
 
     Raises
     ------
     EstimationError
-        If a peer has no beta or no leverage.
+        If a peer has no beta or no D/E.
 
     Examples
     --------
@@ -257,7 +257,7 @@ def industry_betas(
     debt_beta : float
         Beta of the debt.
     factor : str, optional
-        Factor whose beta is taken; by default the only one.
+        Factor whose beta is used; by default the only one.
 
     Returns
     -------
@@ -320,7 +320,7 @@ def _peer_frame(
     lacking = frame.index[frame.isna().any(axis=1)]
     if len(lacking):
         raise EstimationError(
-            f"{name_list(lacking)}: the beta, D/E or tax rate is missing. Add it, or leave the peer out."
+            f"{name_list(lacking)}: the beta, D/E or tax rate is missing. Add it, or remove the peer."
         )
     frame["unlevered"] = unlever(frame["beta"], frame["debt_to_equity"], frame["tax"], debt_beta=debt_beta)
     frame["unlevered_se"] = frame["standard_error"] / (1.0 + (1.0 - frame["tax"]) * frame["debt_to_equity"])
@@ -328,7 +328,7 @@ def _peer_frame(
 
 
 def _by_peer(given: ByPeer, names: list[str]) -> pd.Series:
-    """A number for each peer, missing where the mapping has none."""
+    """One number per peer, missing where the mapping has none."""
     if isinstance(given, pd.Series | Mapping):
         return pd.Series(given).reindex(names).astype(np.float64)
     return pd.Series(float(given), index=names)
@@ -349,7 +349,9 @@ def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats
 
 
 def _together(betas: BetaTable, names: list[str], errors: Floats) -> Floats:
-    """Covariance of the peers' estimates: their errors, tied as their residuals are over common rows."""
+    """Covariance of the peers' estimates: their standard errors, correlated as their residuals over common
+    observations.
+    """
     tied = betas.residuals[names].corr().fillna(0.0).to_numpy(copy=True)
     np.fill_diagonal(tied, 1.0)
     return np.asarray(tied * np.outer(errors, errors))

@@ -35,11 +35,11 @@ class Premium:
     value, standard_error : float
         Annual decimals.
     df : float
-        Degrees of freedom of the standard error; infinite for a premium that is given.
+        Degrees of freedom of the standard error; infinite for a given premium.
     excess_of : str
-        Name of the rate it is in excess of; ``zero cost`` for a long-short portfolio.
+        Name of the rate subtracted; ``zero cost`` for a long–short portfolio.
     basis : str
-        Where it comes from, for people.
+        Source of the premium, in words.
     influence : Series, optional
         Contribution of each period to the value, for the covariance of premia and the bootstrap.
 
@@ -78,16 +78,16 @@ def premium(
     factor : TimeSeries
         Excess returns per period.
     mean : {"arithmetic", "geometric", "blume"}
-        P times the mean; what compounding earned, ∏(1+f+rf)^(P/T) − ∏(1+rf)^(P/T); or Blume's (1974) weighted
-        average of both for a ``horizon``: ((T−H)·arithmetic + (H−1)·geometric)/(T−1), T and H in periods.
+        Arithmetic: P times the mean; geometric: ∏(1+f+rf)^(P/T) − ∏(1+rf)^(P/T); or Blume's (1974) weighted
+        average of both for a ``horizon``: ((T−H)·arithmetic + (H−1)·geometric)/(T−1), with T and H in periods.
     horizon : float, optional
         Years, for ``mean="blume"``.
     risk_free : TimeSeries, optional
-        Risk-free returns of the same periods, for the geometric mean; without them f is compounded alone.
+        Risk-free returns of the same periods, for the geometric mean; without them f alone is compounded.
     errors : str
         Standard error of the arithmetic mean, as for :func:`ultrum.regress`; by the delta method for the others.
     lags : int or {"automatic"}, optional
-        Lags of ``hac`` errors.
+        Lags of ``hac`` standard errors.
 
     Returns
     -------
@@ -132,7 +132,7 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
     if risk_free is None:
         return np.zeros(len(values))
     if not risk_free.metadata.is_return:
-        raise UnitError(f"{risk_free.name} is {risk_free.metadata.measure_in_words}; give returns per period.")
+        raise UnitError(f"{risk_free.name} is {risk_free.metadata.measure_in_words}. Use returns per period.")
     rates = risk_free.values.reindex(values.index)
     if rates.isna().any():
         first = rates.index[rates.isna()][0]
@@ -143,7 +143,7 @@ def _rates(values: pd.Series, risk_free: TimeSeries | None) -> Floats:
 def _estimate(
     values: pd.Series, mean: str, horizon: float | None, rates: Floats, per_year: float
 ) -> tuple[float, pd.Series]:
-    """The premium, and what each period adds to it."""
+    """The premium, and the contribution of each period to it."""
     f, rows = values.to_numpy(dtype=np.float64), len(values)
     if rows < 2:
         raise EstimationError(f"premium: {values.name} has {rows} returns; at least 2 are needed.")
@@ -169,9 +169,9 @@ def _estimate(
 
 
 def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
-    """Covariance of premia: the error of each, and the long-run covariance of their histories.
+    """Covariance of premia: the standard error of each, and the long-run correlation of their histories.
 
-    Premia that are given have no history and are taken as unrelated to the others.
+    Given premia have no history and are treated as uncorrelated with the others.
     """
     names = list(premia)
     errors = np.array([premia[n].standard_error for n in names])
@@ -191,7 +191,9 @@ def joint_covariance(premia: Mapping[str, Premium]) -> Floats:
 
 
 def histories_of(influences: Sequence[pd.Series | None]) -> tuple[Floats, pd.Index]:
-    """What each period adds to each premium, (T, K), zero where one has none; and the periods of any."""
+    """Contribution of each period to each premium, (T, K), zero where a premium has no return; and the periods of
+    any of them.
+    """
     histories = [i for i in influences if i is not None]
     frame = pd.concat(histories, axis=1).sort_index().fillna(0.0)
     return frame.to_numpy(dtype=np.float64), frame.index
@@ -211,11 +213,11 @@ def currency_factor(
     Parameters
     ----------
     foreign_rate : TimeSeries or str
-        Risk-free returns per period, with their currency; or its code alone, for cash that earns nothing there.
+        Risk-free returns per period, with their currency; or a currency code alone, for cash without interest.
     home_rate : TimeSeries
         Risk-free returns per period, with their currency.
     rates : TimeSeries, several, or ExchangeRates
-        Quotes, in either direction.
+        Exchange rates, in either direction.
 
     Returns
     -------

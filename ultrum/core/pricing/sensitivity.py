@@ -40,7 +40,7 @@ _LEAST_ROWS: Final = 12
 
 @dataclass(frozen=True, eq=False, repr=False)
 class BetaSensitivity(TextInNotebooks):
-    """Betas of one asset under every combination of choices.
+    """Betas of one asset under every combination of specification choices.
 
     Attributes
     ----------
@@ -48,9 +48,9 @@ class BetaSensitivity(TextInNotebooks):
         Columns ``window frequency market adjustment estimator beta error low high rows note``.
     asset : str
     chosen : mapping of str to str
-        The user's own combination.
+        The base case of the user.
     published : float or None
-        A figure from elsewhere.
+        A published beta.
     errors : str
     end : label
         Last row used.
@@ -67,19 +67,19 @@ class BetaSensitivity(TextInNotebooks):
 
     @property
     def base_case(self) -> pd.Series:
-        """The row of the user's own combination."""
+        """The row of the base case."""
         return self.table.iloc[int(np.argmax(self._is_base_case()))]
 
     @property
     def nearest(self) -> pd.DataFrame:
-        """The five combinations nearest to the published figure."""
+        """The five combinations nearest to the published beta."""
         if self.published is None:
             raise EstimationError("No published figure was given; set published=1.1.")
         apart = (self.table["beta"] - self.published).abs()
         return self.table.loc[apart.sort_values(kind="stable").index[:5]]
 
     def spread(self) -> pd.DataFrame:
-        """By choice and value: mean, least and largest beta over all combinations with it, and how many."""
+        """By choice and value: mean, minimum and maximum beta over all combinations with it, and their number."""
         parts = []
         for choice in CHOICES:
             grouped = self.table.dropna(subset=["beta"]).groupby(choice, sort=False)["beta"]
@@ -89,7 +89,7 @@ class BetaSensitivity(TextInNotebooks):
         return pd.concat(parts)
 
     def to_frame(self) -> pd.DataFrame:
-        """All combinations, the user's own marked."""
+        """All combinations, with the base case marked."""
         return self.table.assign(own=self._is_base_case())
 
     def _is_base_case(self) -> Bools:
@@ -143,25 +143,25 @@ def beta_sensitivity(
     Parameters
     ----------
     assets, markets : SeriesTable
-        Total returns of companies and of market indices, daily or at the highest frequency wanted. The other
-        companies are the cross-section that Vasicek's prior needs.
+        Total returns of companies and of market indices, daily or at the highest frequency needed. The other
+        companies form the cross-section of the Vasicek prior.
     asset : str
         Name of the asset.
     risk_free : TimeSeries or float
-        Risk-free returns of the same or a lower frequency, not shifted, or an effective annual rate. Where the
-        betas take a higher frequency, they accrue at the constant rate that compounds to them.
+        Risk-free returns of the same or a lower frequency, without lag, or an effective annual rate. At a higher
+        frequency they accrue at the constant rate that compounds to them.
     windows : sequence of str
-        Durations ending with the data.
+        Durations of the windows, which end with the data.
     frequencies : sequence of str
         Frequencies of returns to try.
     adjustments : sequence of {"none", "vasicek", "blume"}
-        Blume is his line of 1971, 0.343 + 0.677β.
+        ``blume`` uses the line of Blume (1971), 0.343 + 0.677β.
     estimators : sequence of {"ols", "dimson"}
-        ``lagged`` adds one lag and one lead of the market (Dimson 1979).
+        ``dimson`` adds one lag and one lead of the market (Dimson 1979).
     chosen : mapping, optional
-        The user's own choices, such as ``{"window": "P5Y", "frequency": "M"}``; the default is the first of each.
+        The base case, such as ``{"window": "P5Y", "frequency": "M"}``; by default the first of each choice.
     published : float, optional
-        A beta from elsewhere.
+        A published beta to compare with.
     end : str, optional
         Last day or period used.
     errors : str
@@ -170,7 +170,8 @@ def beta_sensitivity(
     Returns
     -------
     BetaSensitivity
-        A combination with fewer than 12 rows, or that cannot be estimated, has no beta, and its reason is given.
+        A combination with fewer than 12 observations, or without an estimate, has no beta; its note gives the
+        reason.
 
     Examples
     --------
@@ -224,7 +225,7 @@ def _check_words(given: Sequence[str], options: Sequence[str], what: str) -> Non
 def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict[str, str]:
     for choice, value in chosen.items():
         if choice not in options:
-            raise EstimationError(f"'{choice}' is not a choice; {one_of(choice, options)}")
+            raise EstimationError(f"'{choice}' is not a specification choice; {one_of(choice, options)}")
         if value not in options[choice]:
             raise EstimationError(f"No specification has {choice}='{value}'; {one_of(value, options[choice])}")
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
@@ -237,7 +238,7 @@ def _excess_at(
     frequency: str,
     end: str | None,
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Excess returns of companies and markets at one frequency, on common rows."""
+    """Excess returns of companies and markets at one frequency, on common periods."""
     target = Frequency.parse(frequency)
     rates = (risk_free.metadata,) if isinstance(risk_free, TimeSeries) else ()
     for metadata in (*assets.metadata, *markets.metadata, *rates):
@@ -269,10 +270,10 @@ def _excess_at(
 def _estimate_betas(
     y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: str
 ) -> BetaTable | str:
-    """Betas of all companies on one market over one window, or why there are none."""
+    """Betas of all companies on one market over one window, or the reason why there are none."""
     start = _first_row(y.index, window)
     if start is None:
-        return f"the data are shorter than {window}"
+        return f"the data do not cover {window}"
     design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
     try:
         return regress(y.iloc[start:], design.iloc[start:], errors=errors)
@@ -281,7 +282,7 @@ def _estimate_betas(
 
 
 def _first_row(index: pd.Index, window: str) -> int | None:
-    """Row that a window ending with the data begins at; none if the data begin later than it."""
+    """First row of a window that ends with the data; none if the data begin later."""
     frequency = infer_frequency(index)
     ordinals = frequency.ordinals_of(index)
     begun = frequency.starts(ordinals)
@@ -295,7 +296,7 @@ def _first_row(index: pd.Index, window: str) -> int | None:
 
 
 def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, object]:
-    """Figures of one combination."""
+    """Results of one combination."""
     blank = {"beta": np.nan, "error": np.nan, "low": np.nan, "high": np.nan, "rows": 0, "note": ""}
     if isinstance(estimate, str):
         return {**blank, "note": estimate}
@@ -327,7 +328,7 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
 
 
 def _sum_lags(table: BetaTable) -> BetaTable:
-    """The same regressions with one beta, the sum over leads and lags, and its joint error."""
+    """The same regressions with a single beta: the sum over leads and lags, and its joint standard error."""
     terms = table.coefficients.shape[1]
     gather = np.zeros((2, terms))
     gather[0, 0], gather[1, 1:] = 1.0, 1.0

@@ -30,18 +30,19 @@ from ultrum.errors import EstimationError, choices, name_list, one_of
 
 @dataclass(frozen=True, eq=False, repr=False)
 class ConditionalBetas(TableInNotebooks):
-    """Betas as linear functions of conditions.
+    """Betas as linear functions of conditioning variables.
 
     Attributes
     ----------
     beta, standard_error : DataFrame, shape (T, N)
-        Beta of every row, from what was known before it.
+        Beta of every row, from the variables known before it.
     table : BetaTable
-        The regressions; terms ``factor × condition`` are the change of beta with one standard deviation.
+        The regressions; terms ``factor × condition`` are the change of beta per standard deviation of the
+        variable.
     p_value : Series, shape (N,)
-        Of the joint test that no condition moves beta.
+        P value of the Wald test that beta does not vary with the conditioning variables.
     scale : DataFrame
-        Mean and standard deviation that each condition was standardised by.
+        Mean and standard deviation used to standardise each variable.
     basis : str
     """
 
@@ -58,7 +59,7 @@ class ConditionalBetas(TableInNotebooks):
         return band_of(self.beta, self.standard_error, asset, level, df)
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: each coefficient with its error, t and p; and the joint p value."""
+        """One row per asset: each coefficient with its standard error, t and p; and the joint p value."""
         return self.table.to_frame().assign(constant_beta_p=self.p_value)
 
     def __repr__(self) -> str:
@@ -82,13 +83,13 @@ def conditional_beta(
     Parameters
     ----------
     panel : Panel
-        With conditions, which are in each row as they were known at the end of the row before.
+        A panel with conditioning variables, which each row has as known at the end of the row before.
     conditions : sequence of str, optional
         All of the panel by default.
     factor : str
         Name of the factor.
     time_varying_alpha : bool
-        Whether alpha is a function of the conditions too (Christopherson, Ferson and Glassman 1998).
+        Whether alpha also varies with the conditioning variables (Christopherson, Ferson and Glassman 1998).
     errors : str
         As for :func:`ultrum.regress`.
 
@@ -99,8 +100,8 @@ def conditional_beta(
 
     Notes
     -----
-    eₜ = α + (β₀ + β'zₜ₋₁)fₜ + εₜ, each z less its mean and over its standard deviation in the sample, which
-    sets the scale of the coefficients and nothing else: the fitted betas are the same for any scale.
+    eₜ = α + (β₀ + β'zₜ₋₁)fₜ + εₜ, with each z standardised over the sample; the scale affects the coefficients
+    only, not the fitted betas.
 
     Examples
     --------
@@ -168,11 +169,11 @@ class TimeVaryingBetas(TableInNotebooks):
     ----------
     asset, factor : str
     paths : mapping of str to DataFrame
-        By estimator ``estimate low high`` through time, 95 %. All but ``rolling`` use the whole sample, with
-        hindsight; the forecasts do not.
+        By estimator ``estimate low high`` over time, with 95 % bands. All but ``rolling`` use the full sample,
+        with hindsight; the forecasts do not.
     forecasts : DataFrame
-        By estimator: ``rmse`` of return less beta known the period before times the factor, decimal a period;
-        ``against_constant``, its ratio to that of the constant beta; ``rows``, the same for all.
+        By estimator: ``rmse`` of the return less the factor times the beta known one period before, decimal per
+        period; ``against_constant``, the RMSE ratio to a constant beta; ``rows``, the same for all.
     basis : str
 
     Examples
@@ -190,12 +191,12 @@ class TimeVaryingBetas(TableInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """A row an estimator: its forecasts.
+        """Forecast errors, one row per estimator.
 
         Returns
         -------
         DataFrame
-            Errors of the forecasts.
+            Forecast errors.
 
         Examples
         --------
@@ -219,18 +220,18 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
     Parameters
     ----------
     panel : Panel
-        Aligned returns, factors and risk-free return; a conditional beta needs conditions in it.
+        Aligned returns, factors and risk-free return; a conditional beta needs conditioning variables in it.
     asset : str
         Name of the asset.
     factor : str
         Name of the factor.
     window : int
-        Periods of the rolling beta.
+        Window of the rolling beta, in periods.
 
     Returns
     -------
     TimeVaryingBetas
-        Paths with bands, and errors of forecasts one period ahead on data known before.
+        Paths with bands, and one-period-ahead forecast errors from past data only.
 
     Raises
     ------
@@ -239,8 +240,9 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
 
     Notes
     -----
-    The forecast of rₜ is βₜ₋₁fₜ, without alpha, with the beta estimated on rows up to t − 1 (of the conditional
-    beta its coefficients, with the conditions known before t). The periods are those that all estimators have.
+    The forecast of rₜ is βₜ₋₁fₜ, without alpha, with beta estimated on observations up to t − 1 (for a
+    conditional beta the coefficients are, with variables known before t). The comparison uses the periods that
+    all estimators have.
 
     Examples
     --------
@@ -280,13 +282,13 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
 
 
 def _period_before(path: pd.Series, index: pd.Index) -> pd.Series:
-    """What was known a period before each row; missing over gaps of the calendar."""
+    """The value one period before each row; missing across gaps of the calendar."""
     values = path.reindex(index).shift(1)
     return values.where(np.diff(time_positions(index), prepend=-1) == 1)
 
 
 def _conditional_forecast(panel: Panel, excess: SeriesTable, f: pd.Series, window: int) -> pd.Series:
-    """Beta of each row by coefficients up to the row before and the conditions known before it."""
+    """Beta of each row from coefficients estimated up to the row before and the variables known before it."""
     conditions = panel.conditions
     crossed = conditions.mul(f, axis=0)
     design = pd.concat([f, crossed], axis=1)

@@ -1,4 +1,4 @@
-"""Two-pass regressions (Fama and MacBeth 1973), and whether the betas identify the risk premia."""
+"""Two-pass regressions (Fama and MacBeth 1973), with a test of identification of the risk premia."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ TwoPassErrors = Literal["fama_macbeth", "newey_west", "hac", "shanken", "bootstr
 
 
 def balance_panel(panel: Panel, names: Sequence[str]) -> Balanced | None:
-    """Excess returns and factors of the assets that have every period with all factors; none if too few."""
+    """Excess returns and factors of the assets with every period that has all factors; none if too few."""
     F = panel.factors[list(names)].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     returns = panel.assets.to_numpy(dtype=np.float64) - panel.risk_free.to_numpy()[:, None]
@@ -58,7 +58,7 @@ def balance_panel(panel: Panel, names: Sequence[str]) -> Balanced | None:
 
 
 def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Sequence[str]) -> None:
-    """Refuse misspecification-robust errors where they are not defined."""
+    """Refuse misspecification-robust standard errors where they are not defined."""
     if not constant:
         raise EstimationError(
             "two_pass: errors='misspecification' and weighting='gls' need a constant in the cross-sections. Set "
@@ -68,7 +68,7 @@ def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Se
         raise EstimationError(
             "two_pass: errors='misspecification' and weighting='gls' need a balanced panel with more periods "
             "than assets, "
-            "beta_sample='full' and no characteristics. Change these, or leave errors and weighting out."
+            "beta_sample='full' and no characteristics. Change these, or remove errors and weighting."
         )
     returns = panel.assets.to_numpy(dtype=np.float64)
     some = np.isfinite(returns).any(axis=1) & np.isfinite(panel.factors.loc[:, names]).all(axis=1)
@@ -82,7 +82,7 @@ def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Se
 
 
 def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
-    """The result with the rank test of its betas; a warning where they do not identify the premia."""
+    """The result with the rank test of its betas; warns where they do not identify the premia."""
     if data is None:
         why = "needs some assets with complete histories, and more periods than assets"
         return replace(fit, basis=f"{fit.basis}; identification not tested: that {why}")
@@ -108,7 +108,7 @@ def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> Two
 
 
 def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
-    """The result with errors of Kan, Robotti and Shanken, and with GLS premia where they are asked for."""
+    """The result with Kan–Robotti–Shanken standard errors, and with GLS premia if requested."""
     positions = time_positions(data.index)
     robust = misspecification_robust(data.returns, data.factors, gls, lags, positions)
     index = estimate.premia.index
@@ -147,7 +147,7 @@ def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) 
 
 
 def with_errors(estimate: TwoPass, errors: str, covariances: Mapping[str, Floats]) -> TwoPass:
-    """The result with another of the kinds that were estimated."""
+    """The result with another of the estimated kinds of standard errors."""
     errors = "newey_west" if errors == "hac" else errors
     if errors not in covariances:
         there = ", ".join(covariances)
@@ -195,50 +195,50 @@ def two_pass(
     factors : sequence of str, optional
         All of the panel by default; an empty list for characteristics alone.
     characteristics : mapping of str to DataFrame, optional
-        Of each asset, as it stood at the end of each row; it explains the next row's return.
+        Characteristic of each asset at the end of each row; it explains the next row's return.
     beta_sample : {"full", "rolling"}
-        Over each asset's whole sample, or over the ``window`` that ends the row before.
+        Over each asset's full sample, or over the ``window`` that ends one period before.
     window : int, optional
         Periods of rolling betas, by default 60.
     constant : bool
         Whether the cross-sections have a constant.
     lags : int, optional
-        Of the Newey–West errors of the mean slopes, by default floor(4(T/100)^(2/9)); and of
+        Lags of the Newey–West standard errors of the mean slopes, by default floor(4(T/100)^(2/9)); for
         misspecification-robust ones, by default none.
     errors : {"fama_macbeth", "newey_west", "shanken", "bootstrap", "misspecification"}, optional
-        Standard errors behind the t values; by default as below. ``"hac"`` is another name of
-        ``"newey_west"``. ``misspecification`` (Kan, Robotti and Shanken 2013) holds
-        also where the model does not price the assets; it needs full-sample betas of a balanced panel.
+        Standard errors behind the t values; by default as below. ``"hac"`` is another name of ``"newey_west"``.
+        ``misspecification`` (Kan, Robotti and Shanken 2013) is valid even where the model does not price the
+        assets; it needs full-sample betas of a balanced panel.
     weighting : {"ols", "gls"}
-        Of the cross-section: equal, or by the inverse covariance of returns; ``gls`` takes the errors
-        ``misspecification``.
+        Weighting of the cross-section: equal, or by the inverse covariance of returns; ``gls`` uses the standard
+        errors ``misspecification``.
     draws, seed : int
-        Of the bootstrap over periods, where Shanken's errors are unavailable.
+        Options of the bootstrap over periods, used where Shanken's standard errors are unavailable.
 
     Returns
     -------
     TwoPass
-        With full-sample betas of a balanced panel, t values take Shanken's (1992) errors,
-        (1 + c)(V − Σf/T) + Σf/T with c = γ'Σf⁻¹γ. Where assets come and go, full-sample betas get their
-        errors from a bootstrap that redraws periods and estimates both passes again. With rolling betas or
-        characteristics alone they are Newey and West's; so they are for full-sample betas of a panel on
-        disk that is not balanced, and then lack the errors of the betas; the basis states it.
+        With full-sample betas of a balanced panel, t values use Shanken (1992) standard errors, (1 + c)(V − Σf/T)
+        + Σf/T with c = γ'Σf⁻¹γ. In an unbalanced panel, standard errors with full-sample betas come from a
+        bootstrap that resamples periods and repeats both passes. With rolling betas or characteristics alone they
+        are Newey–West; so they are for full-sample betas of an unbalanced panel on disk, where they ignore the
+        estimation error of the betas, as the basis states.
 
     Raises
     ------
     EstimationError
-        If no period has more assets than coefficients, or errors are asked for that the panel does not allow.
+        If no period has more assets than coefficients, or the panel does not allow the requested standard errors.
 
     Warns
     -----
     DataWarning
-        If the betas do not identify the premia: some combination of factors has the same beta for all assets
-        at p > 0.02 of a rank test. Then t values are unreliable; see :meth:`TwoPass.robust_sets`.
+        If the betas do not identify the premia: a rank test does not reject (p > 0.02) that some combination of
+        factors has the same beta for all assets. Then t values are unreliable; see :meth:`TwoPass.robust_sets`.
 
     Notes
     -----
-    Errors in the betas draw premia towards zero; the bias −(X'X)⁻¹(ΣVᵢ)γ̂ is estimated from the betas' own
-    covariances and shown, and not taken off. See docs/formulas.md.
+    Estimation errors of the betas bias premia towards zero (errors-in-variables); the bias −(X'X)⁻¹(ΣVᵢ)γ̂ is
+    estimated from the covariances of the betas and reported, not subtracted. See docs/formulas.md.
 
     Examples
     --------
@@ -288,48 +288,49 @@ def two_pass(
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:
-    """Exposures to each factor: one number an asset, or what was known the row before."""
+    """Exposures to each factor: one number per asset, or the value known one row before."""
     if table is not None:
         return [Exposure(table.coefficients[n].to_numpy()) for n in names]
     return moving_betas(panel.excess, panel.factor_table.select(names), window) if names else []
 
 
 def moving_betas(excess: SeriesTable, factors: SeriesTable, window: int) -> list[Exposure]:
-    """Betas of the window that ended the row before, for each factor."""
+    """Betas of the window that ended one row before, for each factor."""
     rolled = rolling_regress(excess, factors, window=window, errors="classical")
     rows = _rows_before(excess.index, rolled.ends)
     return [Exposure(rolled.frame("coefficients", n).to_numpy(), rows) for n in factors.names]
 
 
 def refuse_other(name: str, given: object) -> None:
-    """Refuse a characteristic that is not a frame."""
+    """Refuse a characteristic that is not a DataFrame."""
     if not isinstance(given, pd.DataFrame):
         raise EstimationError(
-            f"The characteristic {name} is a {type(given).__name__}; give a DataFrame with a column for each "
+            f"The characteristic {name} is a {type(given).__name__}. Use a DataFrame with a column for each "
             "asset."
         )
 
 
 def characteristic(index: pd.Index, assets: list[Any], name: str, frame: pd.DataFrame) -> Exposure:
-    """A characteristic of some assets as it stood the row before."""
+    """A characteristic of some assets, lagged one row."""
     refuse_other(name, frame)
     absent = pd.Index(assets).difference(frame.columns, sort=False)
     if len(absent):
         raise EstimationError(f"The characteristic {name} lacks {name_list(absent)}.")
     if not frame.index.is_unique:
         twice = period_label(frame.index[frame.index.duplicated()][0])
-        raise EstimationError(f"The characteristic {name} has {twice} twice; keep one row of each.")
+        raise EstimationError(f"The characteristic {name} has {twice} twice. Keep one row of each.")
     rows = _rows_before(index, frame.index)
     if not (rows >= 0).any():
         raise EstimationError(
-            f"The characteristic {name} has no period in common with the panel; convert it to its periods."
+            f"The characteristic {name} has no period in common with the panel. Convert it to the panel's "
+            "frequency."
         )
     ordered = frame if frame.columns.equals(pd.Index(assets)) else frame[assets]
     return Exposure(numbers_of(ordered, name), rows)
 
 
 def _rows_before(index: pd.Index, releases: pd.Index) -> Ints:
-    """For each period of the panel the row of what was known one period of the calendar before; −1 for none."""
+    """For each period of the panel the row known one calendar period before; −1 for none."""
     if isinstance(index, pd.PeriodIndex):
         return np.asarray(releases.get_indexer(index - 1), dtype=np.int64)
     positions = time_positions(index)

@@ -1,4 +1,4 @@
-"""The result of a two-pass regression, assembled from cross-sections."""
+"""The result of two-pass regressions, assembled from cross-sections."""
 
 from __future__ import annotations
 
@@ -44,35 +44,35 @@ _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 @dataclass(frozen=True, eq=False, repr=False)
 class TwoPass(TableInNotebooks):
-    """Prices of exposures, from cross-sections.
+    """Risk premia of exposures, from cross-sections.
 
     Attributes
     ----------
     premia : Series, shape (p,)
-        Mean slope of each exposure, per period; the constant is what is earned without exposure.
+        Mean slope of each exposure, per period; the constant is the mean excess return without exposure.
     covariance : DataFrame, shape (p, p)
-        Of ``premia``, for the errors in ``kind``.
+        Covariance of ``premia``, for the standard errors in ``kind``.
     errors : DataFrame
-        Columns ``fama_macbeth newey_west shanken bootstrap``; those that were not possible are missing.
+        Columns ``fama_macbeth newey_west shanken bootstrap``; unavailable ones are missing.
     kind : str
-        Which of them t and p values take.
+        Kind of standard errors behind t and p values.
     bias : Series
-        Estimated bias of the premia from errors in the betas, per period; missing where betas move.
+        Errors-in-variables bias of the premia (first order), per period; missing for time-varying betas.
     slopes : DataFrame, shape (T, p)
     pricing : DataFrame
         By asset: ``realised predicted error rows``, means per period.
     r2, mean_r2 : float
-        Of mean returns on mean predictions; and the mean over the periods' own.
+        Cross-sectional R² (mean returns on betas), and the mean R² of the periods.
     periods_per_year : float
     excess_of : str
         The rate that returns are in excess of.
     basis : str
     identification : TestResult or None
-        Rank test of full-sample betas: a p value above 0.02 means that they do not identify every premium.
+        Rank test of full-sample betas: with a p value above 0.02 they do not identify every premium.
     r2_error : float
-        Standard error of ``r2``, with misspecification-robust errors.
+        Standard error of ``r2``, with misspecification-robust standard errors.
     balanced : Balanced or None
-        Data of the assets with whole histories, for :meth:`robust_sets`.
+        Data of the assets with complete histories, for :meth:`robust_sets`.
 
     Examples
     --------
@@ -108,12 +108,12 @@ class TwoPass(TableInNotebooks):
 
     @property
     def standard_errors(self) -> pd.Series:
-        """Of the kind that t values take."""
+        """Standard errors of the kind behind the t values."""
         return pd.Series(np.sqrt(np.diag(self.covariance)), self.premia.index)
 
     @property
     def t_values(self) -> pd.Series:
-        """Premia over their errors."""
+        """Premia over their standard errors."""
         return self.premia / self.standard_errors
 
     def interval(self, level: float = 0.95) -> pd.DataFrame:
@@ -127,7 +127,7 @@ class TwoPass(TableInNotebooks):
         Returns
         -------
         DataFrame
-            Bounds, a row an exposure, decimal a period.
+            Bounds, one row per exposure, decimal per period.
 
         Examples
         --------
@@ -142,12 +142,12 @@ class TwoPass(TableInNotebooks):
         return pd.DataFrame({"low": self.premia - reach, "high": self.premia + reach})
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per exposure: premium, every kind of error, t, p, bias, and the annual premium.
+        """One row per exposure: premium, every kind of standard error, t, p, bias, and the annual premium.
 
         Returns
         -------
         DataFrame
-            Estimates, a row an exposure.
+            Estimates, one row per exposure.
 
         Examples
         --------
@@ -165,19 +165,19 @@ class TwoPass(TableInNotebooks):
         return frame.assign(annual=self.periods_per_year * self.premia)
 
     def detectable(self, level: float = 0.05, power: float = 0.8) -> pd.Series:
-        """Smallest true premium per period that a two-sided test would find with a given power.
+        """Minimum detectable premium per period, for a two-sided test with a given power.
 
         Parameters
         ----------
         level : float
             Level of the test.
         power : float
-            Share of samples in which it is found.
+            Power of the test.
 
         Returns
         -------
         Series
-            By exposure, decimal a period.
+            By exposure, decimal per period.
 
         Examples
         --------
@@ -188,7 +188,7 @@ class TwoPass(TableInNotebooks):
         return self.standard_errors * detectable_multiple(self.df, level, power)
 
     def robust_sets(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence sets of the premia that hold however weak the betas are (Kleibergen and Zhan 2020).
+        """Identification-robust confidence sets of the premia (Kleibergen and Zhan 2020).
 
         Parameters
         ----------
@@ -199,13 +199,13 @@ class TwoPass(TableInNotebooks):
         -------
         DataFrame
             By factor: ``low high`` per period and ``shape``: ``interval``, ``half-lines`` (all but ``low`` to
-            ``high``), ``whole line`` or ``empty``. The sets suppose that the model prices the assets; an empty
-            set rejects it. ``reading`` states what follows.
+            ``high``), ``whole line`` or ``empty``. The sets assume that the model prices the assets; an empty set
+            rejects it. ``reading`` interprets the set.
 
         Raises
         ------
         EstimationError
-            If the betas are not of the full sample of assets with whole histories.
+            If the betas are not full-sample betas of assets with complete histories.
 
         Examples
         --------
@@ -237,12 +237,12 @@ class TwoPass(TableInNotebooks):
         )
 
     def identification_in_words(self) -> str:
-        """Whether the betas tell the premia apart, in a sentence; empty where it is not tested.
+        """Whether the betas identify the premia, as a sentence; empty where it is not tested.
 
         Returns
         -------
         str
-            The rank test read aloud.
+            The rank test as a sentence.
 
         Examples
         --------
@@ -265,7 +265,7 @@ class TwoPass(TableInNotebooks):
 
 
 def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
-    """A confidence set as a row; only a bounded set away from zero speaks for a premium."""
+    """A confidence set as a row; only a bounded set that excludes zero is evidence of a premium."""
     if not parts:
         return {"low": np.nan, "high": np.nan, "shape": "empty", "reading": "the model is rejected"}
     if len(parts) == 2:
@@ -289,7 +289,7 @@ def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
 
 @dataclass(frozen=True, eq=False)
 class Balanced:
-    """Excess returns (T, N) and factors (T, K) without missing values, the assets and the periods."""
+    """Excess returns (T, N) and factors (T, K) without missing values, with assets and periods."""
 
     returns: Floats
     factors: Floats
@@ -299,7 +299,7 @@ class Balanced:
 
 @dataclass(frozen=True)
 class TwoPassPlan:
-    """What is wanted of two passes, checked."""
+    """Options of two-pass regressions, checked."""
 
     factors: list[str]
     characteristics: list[str]
@@ -319,7 +319,7 @@ class TwoPassPlan:
         constant: bool,
         lags: int | None,
     ) -> TwoPassPlan:
-        """The plan, if it can be done."""
+        """The plan, if it is feasible."""
         if betas not in BETAS:
             raise EstimationError(f"betas='{betas}' is not known; {one_of(betas, BETAS)}")
         names = chosen_factors(panel, factors, empty=bool(characteristics))
@@ -327,7 +327,7 @@ class TwoPassPlan:
 
     @property
     def whole_sample(self) -> bool:
-        """Whether betas are taken over each asset's whole sample."""
+        """Whether betas are estimated over each asset's full sample."""
         return bool(self.factors) and self.betas == "full"
 
     @property
@@ -338,7 +338,7 @@ class TwoPassPlan:
 
 @dataclass(frozen=True)
 class Slopes:
-    """Slopes of the periods that have them, their mean, and the lags of its errors."""
+    """Slopes of the periods that have them, their mean, and the Newey–West lags."""
 
     kept: Bools
     values: Floats
@@ -348,7 +348,7 @@ class Slopes:
 
     @classmethod
     def of(cls, sections: CrossSections, plan: TwoPassPlan, index: pd.Index) -> Slopes:
-        """Those of the periods with enough assets."""
+        """Slopes of the periods with enough assets."""
         refuse_empty(sections.slopes, plan.labels)
         kept: Bools = np.asarray(np.isfinite(sections.slopes).all(axis=1))
         values = sections.slopes[kept]
@@ -357,7 +357,7 @@ class Slopes:
         return cls(kept, values, values.mean(axis=0), depth, time_positions(index)[kept])
 
     def plain(self, plan: TwoPassPlan) -> dict[str, Floats]:
-        """Covariances that take the exposures as known."""
+        """Covariances that treat the exposures as known."""
         return {
             "fama_macbeth": covariance_of_mean(self.values),
             "newey_west": newey_west_of_mean(self.values, self.positions, self.depth),
@@ -365,7 +365,7 @@ class Slopes:
 
 
 class PanelFacts(HasFactors, Protocol):
-    """What of a panel, in memory or on disk, the answer speaks of."""
+    """The facts of a panel, in memory or on disk, that the result reports."""
 
     @property
     def risk_free(self) -> pd.Series:
@@ -389,7 +389,7 @@ def two_pass_of(
     kind: str,
     table: BetaTable | None,
 ) -> TwoPass:
-    """The labelled result; ``kind`` selects the covariance for t values."""
+    """The labelled result; ``kind`` selects the covariance of the t values."""
     index, periods = pd.Index(plan.labels), panel.risk_free.index[slopes.kept]
     pricing = _pricing(sections, slopes.mean, panel.asset_names)
     errors = {n: np.sqrt(np.diag(covariances[n])) if n in covariances else np.nan for n in _KINDS}
@@ -410,7 +410,7 @@ def two_pass_of(
 
 
 def _periods_per_year(panel: PanelFacts, periods: pd.Index) -> float:
-    """Periods in a year over the span of the cross-sections."""
+    """Periods per year over the span of the cross-sections."""
     ends = np.array([0]), np.array([len(periods) - 1])
     return float(observations_per_year(panel.frequency, calendar_days(periods), *ends)[0])
 
@@ -429,7 +429,7 @@ def _bias(table: BetaTable | None, plan: TwoPassPlan, mean: Floats) -> Floats:
 
 
 def _pricing(sections: CrossSections, mean: Floats, names: Sequence[str]) -> pd.DataFrame:
-    """Mean return of each asset and what the mean premia predict, over the rows it has."""
+    """Mean return of each asset and its prediction from the mean premia, over the asset's own periods."""
     with np.errstate(invalid="ignore", divide="ignore"):
         realised = sections.realised / sections.rows
         expected = mean @ sections.exposed / sections.rows

@@ -18,7 +18,7 @@ _AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
 
 
 def covariance_of_mean(slopes: Floats) -> Floats:
-    """Covariance of mean slopes that are unrelated over time (Fama and MacBeth 1973)."""
+    """Covariance of mean slopes that are uncorrelated over time (Fama and MacBeth 1973)."""
     terms = slopes.shape[1]
     return np.cov(slopes.T, ddof=1).reshape(terms, terms) / len(slopes)
 
@@ -31,7 +31,7 @@ def newey_west_of_mean(slopes: Floats, places: Ints, depth: int) -> Floats:
 
 
 def shanken(plain: Floats, mean: Floats, factors: Floats, constant: bool) -> Floats:
-    """Shanken's (1992) covariance; the factors' own is padded with zeros for the constant."""
+    """Shanken (1992) covariance; that of the factors is padded with zeros for the constant."""
     first = int(constant)
     spread = np.atleast_2d(np.cov(factors.T, ddof=1))
     prices = mean[first:]
@@ -50,7 +50,7 @@ def bootstrap_covariance(
     draws: int,
     seed: int,
 ) -> Floats:
-    """Covariance over draws of whole periods, in which betas and premia are both estimated again."""
+    """Covariance over draws of whole periods, with betas and premia estimated again in each."""
     drawn = drawn_periods(positions, draws, block_length(factors), seed)
     betas = redrawn_betas(returns, factors, row_counts(drawn, len(factors)))
     rows = [periods[periods >= 0] for periods in drawn]
@@ -69,7 +69,7 @@ def bootstrap_covariance(
 def _drawn_premia(
     returns: Floats, rows: list[Ints], betas: Floats, others: list[Exposure], constant: bool
 ) -> list[Floats]:
-    """Mean slopes of some draws, whose cross-sections are solved together: each period has its draw's betas."""
+    """Mean slopes of some draws, whose cross-sections are solved together with the betas of the draw."""
     periods = np.concatenate(rows)
     lengths = list(map(len, rows))
     draw = np.repeat(np.arange(len(rows)), lengths)
@@ -83,7 +83,7 @@ def _drawn_premia(
 
 
 def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
-    """Betas (draws, N, K) of every draw; missing where an asset has too few rows in it."""
+    """Betas (draws, N, K) of every draw; missing where an asset has too few observations in it."""
     design = np.column_stack([np.ones(len(factors)), factors])
     betas = drawn_coefficients(design, returns, counts, True)[1:].transpose(2, 1, 0)
     rows = counts @ np.isfinite(returns)
@@ -100,7 +100,9 @@ _STEP: Final = 1.4901161193847656e-08  # of forward differences: the root of the
 
 @dataclass(frozen=True)
 class RobustPremia:
-    """Premia (p,), covariance (p, p), cross-sectional R² with its error, slopes (T, p), predicted means (N,)."""
+    """Premia (p,), covariance (p, p), cross-sectional R² with its standard error, slopes (T, p), predicted means
+    (N,).
+    """
 
     premia: Floats
     covariance: Floats
@@ -113,7 +115,7 @@ class RobustPremia:
 def misspecification_robust(
     R: Floats, F: Floats, gls: bool, lags: int, positions: Ints | None = None
 ) -> RobustPremia:
-    """Two-pass premia with errors of Kan, Robotti and Shanken (2013).
+    """Two-pass premia with Kan–Robotti–Shanken (2013) standard errors.
 
     hₜ = (γₜ − γ) − (φₜ − φ)wₜ + Hzₜ, by GLS less (γₜ − γ)uₜ; uₜ = e'W(Rₜ − μ), wₜ = γ₁'Vf⁻¹(fₜ − f̄),
     zₜ = (0, uₜVf⁻¹(fₜ − f̄)), φₜ = γₜ − (0, fₜ), H = (X'WX)⁻¹ and e the pricing errors.
@@ -123,11 +125,11 @@ def misspecification_robust(
     R, F : ndarray, shape (T, N) and (T, K)
         Excess returns and factors, without missing values.
     gls : bool
-        Weigh by the inverse covariance of returns, or not at all.
+        Whether to weight by the inverse covariance of returns.
     lags : int
         Lags of hₜ; zero for none.
     positions : ndarray of int, shape (T,), optional
-        Period of each row, so that lags count periods.
+        Period of each observation, so that lags count periods.
     """
     rows = len(R)
     mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
@@ -178,7 +180,7 @@ def _fit_of_means(
 
 @dataclass(frozen=True)
 class RankTest:
-    """F test that the betas do not identify all premia, and the combination of factors they identify least."""
+    """F test that the betas do not identify all premia, and the least identified combination of factors."""
 
     statistic: float
     df: tuple[float, float]
@@ -207,7 +209,7 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
         return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
 
     def score_tests(directions: Floats) -> Floats:
-        """The score statistic that a combination of the factors has equal betas, of several at once (m, K)."""
+        """The score statistic of equal betas for combinations of the factors, several at once (m, K)."""
         units = directions / np.linalg.norm(directions, axis=1, keepdims=True)
         others = np.linalg.svd(units[:, None])[2][:, 1:]
         span = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
@@ -253,16 +255,16 @@ def rank_test(R: Floats, F: Floats) -> RankTest:
 def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, float]]]:
     """Identification-robust confidence sets of the premia (Kleibergen and Zhan 2020).
 
-    The factor Anderson–Rubin statistic at each value, the other premia free, T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with
-    α = r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the mean that the factor has had in the
-    sample, on N − K degrees of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or
-    none. They suppose that the model prices the assets.
+    The factor Anderson–Rubin statistic at each value, with the other premia free: T·α'Σ⁻¹α/(1 + μ'Vf⁻¹μ) with α =
+    r̄ − Bμ of returns less one asset's, plus T(μₖ − λₖ)²/Vₖₖ for the sample mean of the factor, on N − K degrees
+    of freedom. Each set is a list of intervals: one, two half-lines, the whole line, or none. They assume that
+    the model prices the assets.
 
     Parameters
     ----------
     R, F : ndarray, shape (T, N) and (T, K)
     level : float
-        Confidence, between 0 and 1.
+        Confidence level, between 0 and 1.
     """
     rows, factors = F.shape
     apart, f = R[:, 1:] - R[:, :1], F - F.mean(axis=0)
@@ -305,7 +307,7 @@ def _project_set(middle: Floats, which: int) -> list[tuple[float, float]]:
 def _widen_set(
     distance: Floats, scale: Floats, critical: float, which: int, deviation: float
 ) -> list[tuple[float, float]]:
-    """The projected set, with each end moved by the mean of the factor that the sample leaves room for."""
+    """The projected set, with each end shifted by the sampling range of the factor's mean."""
     ends = _project_set(distance - critical * scale, which)
     moved = []
     reach = 2.0 * deviation * np.sqrt(critical)  # no end moves farther
@@ -326,7 +328,9 @@ def _widen_set(
 
 
 def _room(distance: Floats, scale: Floats, critical: float, which: int, points: Floats) -> Floats:
-    """√(critical − smallest statistic) at values of one premium, over the others; zero where there is none."""
+    """√(critical − smallest statistic) at values of one premium, minimised over the others; zero where there is
+    none.
+    """
     others = [k for k in range(1, len(distance)) if k != which]
     base = np.zeros((len(points), len(distance), 1 + len(others)))
     base[:, 0, 0], base[:, which, 0] = 1.0, points

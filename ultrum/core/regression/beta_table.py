@@ -33,14 +33,15 @@ class BetaTable:
     covariance : ndarray, shape (N, p, p)
     nobs, df, sigma, r2, lags, first, last : Series, shape (N,)
     residuals : DataFrame, shape (T, N)
-        Missing where a row was not used.
+        Missing where an observation was not used.
     dropped : DataFrame, shape (N, causes)
-        Observations not used, by cause, those among them that the panel left out for lack of other series.
+        Observations not used, by cause; causes inside the panel name the series that was missing.
     unadjusted : BetaTable or None
-        The regressions as they were estimated, where :func:`ultrum.shrink_betas` has drawn their betas
-        elsewhere. Residuals and :meth:`fit` are of these.
+        The regressions before adjustment, where :func:`ultrum.shrink_betas` has shrunk their betas. Residuals and
+        :meth:`fit` refer to these.
     kinds : mapping of str to str
-        What assets and factors are, by name: ``excess return`` or ``return``; empty for plain numbers.
+        Kind of return of each asset and factor, by name: ``excess return`` or ``return``; empty for plain
+        numbers.
 
     Examples
     --------
@@ -92,7 +93,7 @@ class BetaTable:
 
     @cached_property
     def residuals(self) -> pd.DataFrame:
-        """Response less fitted values (T, N); missing where a row was not used."""
+        """Dependent variable less fitted values, shape (T, N); missing where an observation was not used."""
         if self.unadjusted is not None:
             return self.unadjusted.residuals
         left = self.response.to_numpy(dtype=np.float64)
@@ -112,12 +113,12 @@ class BetaTable:
 
     @property
     def first(self) -> pd.Series:
-        """First row used for each asset."""
+        """First observation used for each asset."""
         return self._edge(0)
 
     @property
     def last(self) -> pd.Series:
-        """Last row used for each asset."""
+        """Last observation used for each asset."""
         return self._edge(-1)
 
     def interval(self, term: str, level: float = 0.95) -> pd.DataFrame:
@@ -133,7 +134,7 @@ class BetaTable:
         Returns
         -------
         DataFrame
-            Bounds, a row an asset.
+            Bounds, one row per asset.
 
         Examples
         --------
@@ -151,7 +152,7 @@ class BetaTable:
         return pd.DataFrame({"low": centre - reach, "high": centre + reach})
 
     def fit(self, asset: str) -> Fit:
-        """Regression of one asset, as :func:`ultrum.regress` would give it alone.
+        """Regression of one asset, identical to :func:`ultrum.regress` on that asset alone.
 
         Parameters
         ----------
@@ -161,7 +162,7 @@ class BetaTable:
         Returns
         -------
         Fit
-            The regression, with its rows.
+            The regression and its sample.
 
         Examples
         --------
@@ -201,7 +202,7 @@ class BetaTable:
         )
 
     def workings(self, asset: str) -> Workings:
-        """How the coefficients of one asset follow from its rows; see :meth:`Fit.workings`.
+        """Calculation of the coefficients of one asset from its observations; see :meth:`Fit.workings`.
 
         Parameters
         ----------
@@ -211,7 +212,7 @@ class BetaTable:
         Returns
         -------
         Workings
-            Steps from the rows to each coefficient.
+            Steps from the observations to each coefficient.
 
         Examples
         --------
@@ -227,12 +228,12 @@ class BetaTable:
         return self.fit(asset).workings()
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per asset: each term with its error, t and p; then R², sigma and sample.
+        """One row per asset: each term with its standard error, t and p; then R², sigma and sample.
 
         Returns
         -------
         DataFrame
-            Estimates, a row an asset.
+            Estimates, one row per asset.
 
         Examples
         --------
@@ -255,7 +256,7 @@ class BetaTable:
 
     @property
     def observations_dropped(self) -> pd.Series:
-        """Observations of each asset's own history that were not used, whatever the cause."""
+        """Observations within each asset's own history that were not used, for any cause."""
         return self.dropped.sum(axis=1).astype(np.int64)
 
     def _like(self, values: Floats) -> pd.DataFrame:
@@ -263,17 +264,17 @@ class BetaTable:
 
     @property
     def rows_used(self) -> Bools:
-        """Which rows each estimate rests on, (T, N)."""
+        """Mask of the observations used for each asset, shape (T, N)."""
         return self._used()
 
     def _used(self, columns: Any = slice(None)) -> Bools:
-        """Rows that each estimate rests on."""
+        """Observations used for each estimate."""
         there = np.isfinite(self.response.iloc[:, columns].to_numpy(dtype=np.float64))
         return np.asarray(there & self._whole[:, None] & (self.nobs.to_numpy()[columns] > 0))
 
     @cached_property
     def _whole(self) -> Bools:
-        """Rows in which no regressor is missing."""
+        """Observations in which no regressor is missing."""
         return np.asarray(np.isfinite(self.design.to_numpy(dtype=np.float64)).all(axis=1))
 
     def _edge(self, which: int) -> pd.Series:

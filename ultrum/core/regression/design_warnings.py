@@ -1,4 +1,4 @@
-"""Warnings about designs: near copies, levels on levels, too few observations."""
+"""Warnings about designs: multicollinearity, spurious regression, few clusters."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh 
 
 
 def warn_of_copies(design: pd.DataFrame) -> None:
-    """Warn when a factor is nearly a combination of others: its coefficient has few digits of meaning."""
+    """Warn when a factor is near-collinear with others, so its coefficient is imprecise."""
     factors = [c for c in design if c != CONSTANT]
     X = design.to_numpy(dtype=np.float64)
     X = X[np.isfinite(X).all(axis=1)]
@@ -63,7 +63,7 @@ def warn_of_trends(y: object, X: object, left: pd.DataFrame, right: pd.DataFrame
 
 
 def exact_fits(table: BetaTable) -> list[object]:
-    """Dependent variables whose residuals are rounding errors, next to the values of the rows that are used."""
+    """Dependent variables whose residuals are rounding errors, relative to the values used."""
     values, used = inputs.numbers_of(table.response, "y"), table.rows_used
     squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)
     size = np.sqrt(squares / np.maximum(used.sum(axis=0), 1))
@@ -71,7 +71,7 @@ def exact_fits(table: BetaTable) -> list[object]:
 
 
 def warn_of_exact_fits(table: BetaTable) -> None:
-    """Warn where the regressors fit every row exactly."""
+    """Warn where the regressors fit every observation exactly."""
     exact = exact_fits(table)
     if exact:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
@@ -90,7 +90,7 @@ def refuse_exact_fit(fit: Fit) -> None:
     Raises
     ------
     EstimationError
-        If the regressors fit every row exactly.
+        If the regressors fit every observation exactly.
     """
     size = float(np.sqrt(np.mean(fit.response.to_numpy(dtype=np.float64) ** 2)))
     if fit.sigma <= _ROUNDING * size:
@@ -102,7 +102,7 @@ def refuse_exact_fit(fit: Fit) -> None:
 
 
 def warn_of_few_clusters(fewest: int, advice: str = "Use errors='cr3' or wild_cluster_test.") -> None:
-    """Warn where clusters are so few that errors by cluster are too small (Cameron and Miller 2015)."""
+    """Warn where clusters are too few for clustered standard errors (Cameron and Miller 2015)."""
     if 1 < fewest < _FEW_CLUSTERS:
         warn_user(
             f"Only {quantity(fewest, 'cluster')}: with fewer than {_FEW_CLUSTERS}, clustered standard errors "
@@ -112,7 +112,7 @@ def warn_of_few_clusters(fewest: int, advice: str = "Use errors='cr3' or wild_cl
 
 
 def warn_of_few_treatments(design: pd.DataFrame, groups: pd.DataFrame) -> None:
-    """Warn where a factor that is constant in clusters differs in one or two of them only."""
+    """Warn where a factor that is constant within clusters differs in only one or two of them."""
     labels = groups.iloc[:, 0].to_numpy()
     for name in design:
         values = design[name].groupby(labels)

@@ -1,4 +1,4 @@
-"""Diagnostics of a regression: every usual test, and what its result means."""
+"""Diagnostics of a regression: the standard specification tests, each with an interpretation."""
 
 from __future__ import annotations
 
@@ -39,17 +39,17 @@ _BREAKS: Final[dict[Break, tuple[str, str]]] = {
 
 @dataclass(frozen=True)
 class Finding:
-    """One test: its figures and a sentence on what they mean.
+    """One test: its statistic and a sentence that interprets it.
 
     Attributes
     ----------
     key : str
         Stable name, such as ``breusch_godfrey``.
     test : str
-        Name in print, which may gain words.
+        Printed name, which may change.
     statistic, p_value : float
     distribution : str
-        Of the statistic under the null hypothesis.
+        Distribution of the statistic under the null hypothesis.
     meaning : str
     """
 
@@ -70,9 +70,9 @@ class Diagnosis(TableInNotebooks):
     findings : tuple of Finding
     basis : str
     recommended : str
-        Kind of standard errors for data of this persistence and length, as ``errors=`` takes it.
+        Recommended ``errors=`` for data of this persistence and length.
     persistence : float
-        Largest first autocorrelation of a coefficient's scores, corrected for its bias.
+        Largest first-order autocorrelation of the scores of a coefficient, corrected for bias.
 
     Examples
     --------
@@ -105,7 +105,7 @@ class Diagnosis(TableInNotebooks):
 
     @property
     def rejections(self) -> tuple[str, ...]:
-        """Keys of the tests that reject at the 5 % level, unit-root tests apart."""
+        """Keys of the tests that reject at the 5 % level, excluding unit-root tests."""
         return tuple(f.key for f in self._tests if f.p_value < _LEVEL)
 
     @property
@@ -133,7 +133,7 @@ class Diagnosis(TableInNotebooks):
         Returns
         -------
         DataFrame
-            Tests by their keys.
+            Tests by key.
 
         Examples
         --------
@@ -171,9 +171,9 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     fit : Fit
         Estimated regression.
     lags : int, optional
-        Order of the test for autocorrelation; by default one year of months or quarters, otherwise 5.
+        Order of the autocorrelation test; by default one year of months or quarters, otherwise 5.
     draws, seed : int
-        Of the simulation that gives the p value of the largest F.
+        Draws of the simulated p value of the sup-F test.
 
     Returns
     -------
@@ -218,7 +218,9 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
 
 
 def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
-    """Largest first autocorrelation of the coefficients' scores, with Kendall's (1954) correction."""
+    """Largest first-order autocorrelation of the scores of the coefficients, with the correction of Kendall
+    (1954).
+    """
     scores = np.linalg.pinv(X).T * residuals[:, None]
     next_to = np.diff(positions) == 1
     past, now = scores[:-1][next_to], scores[1:][next_to]
@@ -230,7 +232,7 @@ def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
 
 
 def _recommend_errors(fit: Fit, rho: float) -> str:
-    """Kind of errors by persistence and length; clusters that were given stay."""
+    """Kind of standard errors by persistence and length; given clusters are kept."""
     if fit.clusters is not None:
         return "cr3"
     if rho > _VERY_PERSISTENT:
@@ -265,7 +267,7 @@ def _chi2(key: str, test: str, statistic: float, df: int, rejected: str, not_rej
 
 
 def _autocorrelation(fit: Fit, X: Floats, residuals: Floats, order: int) -> Finding:
-    """T·R² of the residuals on the regressors and their own lags, zero where a lag is not there."""
+    """T·R² of the residuals on the regressors and their own lags, with zeros for absent lags."""
     order = min(order, max(1, (len(X) - X.shape[1]) // 3))
     places = time_positions(fit.design.index)
     places = places - places[0]
@@ -354,7 +356,9 @@ def _normality(residuals: Floats) -> Finding:
 
 
 def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
-    """Ramsey's RESET: whether powers of the fitted values add anything, in the errors of the fit."""
+    """Ramsey's RESET: whether powers of the fitted values are significant, with the standard errors of the
+    fit.
+    """
     fitted = fit.fitted.to_numpy()
     spread = fitted.std()
     below = len(X) - X.shape[1] - 2
@@ -385,7 +389,7 @@ def _form(fit: Fit, X: Floats, residuals: Floats) -> Iterator[Finding]:
 
 
 def _f_of_terms(X: Floats, added: Floats, residuals: Floats) -> float:
-    """F of added terms where errors are alike."""
+    """F statistic of added terms under homoskedasticity."""
     both = np.column_stack([X, added])
     left = projection_residuals(both, residuals)
     rest, below = float(left @ left), len(X) - both.shape[1]
@@ -457,7 +461,7 @@ def _influence(fit: Fit) -> Finding:
 
 
 def _unit_roots(fit: Fit) -> Iterator[Finding]:
-    """Unit-root tests of what looks like a level, and of the residuals of a regression of levels."""
+    """Unit-root tests of apparent levels, and of the residuals of a regression on levels."""
     names = [str(fit.name), *_factors(fit)]
     columns = [fit.response, *(fit.design[factor] for factor in _factors(fit))]
     series = [column.to_numpy(dtype=np.float64) for column in columns]

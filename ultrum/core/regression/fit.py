@@ -1,4 +1,4 @@
-"""The fit of one dependent variable: estimates, tests, influence (Cook's distance), and a reading in words."""
+"""The fit of one dependent variable: estimates, tests, influence (Cook's distance) and a summary in words."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ from ultrum.errors import EstimationError, FrequencyError, name_list
 
 
 def weight_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
-    """Regressors and response, each row times the root of its weight."""
+    """Regressors and dependent variable, each observation times the root of its weight."""
     X, y = design.to_numpy(dtype=np.float64), response.to_numpy(dtype=np.float64)
     if weights is None:
         return X, y
@@ -41,7 +41,8 @@ def weight_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | 
 
 
 def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFrame:
-    """Leverage, scaled residuals, and what leaving out each row would do (Cook 1977; Belsley and others 1980).
+    """Leverage, scaled residuals and the effect of deleting each observation (Cook 1977; Belsley and others
+    1980).
 
     Parameters
     ----------
@@ -96,7 +97,7 @@ def loss_summary(dropped: Mapping[str, int]) -> str:
 
 @dataclass(frozen=True)
 class Figures:
-    """The figures of a regression that the sentences need."""
+    """The statistics of a regression that the summary needs."""
 
     name: str
     nobs: int
@@ -114,7 +115,7 @@ class Figures:
 
 
 def sentences(fit: Figures, constant: str) -> list[str]:
-    """A sentence for each line of a regression; factor returns are in decimals."""
+    """One sentence per statistic of a regression; factor returns are in decimals."""
     noun, level = noun_of(fit.index), fit.level
     first, last = (period_label(fit.index[end]) for end in (0, -1))
     lags = f", {quantity(fit.lags, 'lag')}" if fit.lags is not None else ""
@@ -141,7 +142,7 @@ def sentences(fit: Figures, constant: str) -> list[str]:
 
 
 def noun_of(index: pd.Index) -> str:
-    """Word for one row of an index."""
+    """Noun for one observation of an index."""
     try:
         return infer_frequency(index).noun
     except FrequencyError:
@@ -198,21 +199,22 @@ class Fit(CoefficientInference, TableInNotebooks):
         Labelled by term; the first is ``constant`` where there is one.
     covariance : DataFrame, shape (p, p)
     response, design : Series (T,), DataFrame (T, p)
-        The rows that were used.
+        The observations used.
     nobs, df, sigma, r2, r2_adjusted
-        Observations; degrees of freedom of t; √(RSS/(T − p)); R², uncentred without a constant.
+        Number of observations; degrees of freedom of t; √(RSS/(T − p)); R², uncentred without a constant.
     errors, lags
-        Kind of standard errors, and the lags if they are ``hac``.
+        Kind of standard errors, and the lags of ``hac``.
     weights, clusters : Series (T,) and int, optional
-        Weights of the rows used, of mean one; and how many clusters there are of the rarer kind.
+        Weights of the observations used, with mean one; and the smaller number of clusters.
     condition_number : float
-        Of the design with columns of unit length.
+        Condition number of the column-scaled design (Belsley, Kuh and Welsch 1980).
     sample : tuple
-        Labels of the first and last row used.
+        Labels of the first and last observation used.
     dropped : mapping of str to int
-        Observations not used, by cause, those among them that the panel left out for lack of other series.
+        Observations not used, by cause; causes inside the panel name the series that was missing.
     kinds : mapping of str to str
-        What response and factors are, by name: ``excess return`` or ``return``; empty for plain numbers.
+        Kind of return of the dependent variable and the factors, by name: ``excess return`` or ``return``; empty
+        for plain numbers.
 
     Examples
     --------
@@ -244,12 +246,12 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def fitted(self) -> pd.Series:
-        """Fitted values on the rows used."""
+        """Fitted values of the observations used."""
         return (self.design @ self.coefficients).rename("fitted")
 
     @property
     def residuals(self) -> pd.Series:
-        """Response less fitted values, on the rows used."""
+        """Dependent variable less fitted values, for the observations used."""
         return (self.response - self.fitted).rename("residuals")
 
     @property
@@ -259,7 +261,9 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def df(self) -> float:
-        """Degrees of freedom of t: T − p, with clusters the fewest less one, of cosines their number."""
+        """Degrees of freedom of t: T − p; with clusters the smallest number of clusters less one; for EWC the
+        number of cosines.
+        """
         if self.clusters is not None:
             return self.clusters - 1
         lags = None if self.lags is None else np.array(self.lags, dtype=float)
@@ -268,7 +272,7 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @cached_property
     def condition_number(self) -> float:
-        """Of the design with columns of unit length."""
+        """Condition number of the column-scaled design (Belsley, Kuh and Welsch 1980)."""
         return condition_number(self.design.to_numpy(dtype=np.float64))
 
     @property
@@ -279,7 +283,7 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def sample(self) -> tuple[Any, Any]:
-        """First and last row used."""
+        """First and last observation used."""
         return self.response.index[0], self.response.index[-1]
 
     def test(self, R: object, value: object = 0.0) -> TestResult:
@@ -288,9 +292,9 @@ class Fit(CoefficientInference, TableInNotebooks):
         Parameters
         ----------
         R : str, list of str, or array of shape (q, p)
-            Names of coefficients, or the restrictions themselves.
+            Names of coefficients, or the restriction matrix itself.
         value : float or array of shape (q,)
-            What they are tested against.
+            Value of the restrictions under the null hypothesis.
 
         Returns
         -------
@@ -351,7 +355,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
 
     def in_words(self, level: float = 0.95) -> str:
-        """The regression read aloud: one sentence for each figure, returns taken to be in decimals.
+        """Summary in words: one sentence per statistic, with returns in decimals.
 
         Parameters
         ----------
@@ -388,7 +392,8 @@ class Fit(CoefficientInference, TableInNotebooks):
         return "\n".join(sentences(figures, CONSTANT))
 
     def workings(self) -> Workings:
-        """How the coefficients follow from the rows: covariance over variance, or the normal equations.
+        """Calculation of the coefficients from the observations: covariance over variance, or the normal
+        equations.
 
         Returns
         -------
@@ -414,12 +419,12 @@ class Fit(CoefficientInference, TableInNotebooks):
         )
 
     def predict(self, X: pd.DataFrame) -> pd.Series:
-        """Predicted response for rows of factors, columns named as the factors.
+        """Predicted dependent variable for rows of factors, with columns named as the factors.
 
         Parameters
         ----------
         X : DataFrame, shape (n, p)
-            Factors, in decimals where the regression had decimals.
+            Factors, in the units of the regression.
 
         Returns
         -------
@@ -448,7 +453,7 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def basis(self) -> str:
-        """What the numbers rest on, for people: rows, sample, errors, observations dropped and R²."""
+        """Basis of the estimates in words: sample, standard errors, observations dropped and R²."""
         kind = f"{errors_in_words(self.errors)}" + (
             f", {quantity(self.lags, 'lag')}" if self.lags is not None else ""
         )

@@ -43,9 +43,9 @@ class TestResult(TextInNotebooks):
         below : int
             Degrees of freedom of the denominator.
         note : str
-            What was found besides.
+            Additional result, such as the date of a break.
         hypothesis : str
-            What is tested, in words.
+            Null hypothesis, in words.
         """
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
         return cls(
@@ -58,12 +58,12 @@ class TestResult(TextInNotebooks):
         )
 
     def in_words(self, level: float = 0.05) -> str:
-        """The test read aloud: what is tested, the statistic, and whether it is rejected.
+        """Summary in words: the null hypothesis, the statistic and the verdict.
 
         Parameters
         ----------
         level : float
-            Share of true hypotheses that may be rejected.
+            Significance level.
 
         Returns
         -------
@@ -109,12 +109,12 @@ class TestResult(TextInNotebooks):
 
 
 def restriction_matrix(R: object, terms: pd.Index) -> Floats:
-    """Restrictions (q, p) from names of coefficients, or as they are given.
+    """Restrictions (q, p) from names of coefficients, or as given.
 
     Raises
     ------
     EstimationError
-        If a name is not a coefficient, or the columns are not as many as the coefficients.
+        If a name is not a coefficient, or the number of columns is not that of the coefficients.
     """
     if isinstance(R, str):
         R = [R]
@@ -160,7 +160,7 @@ def t_quantile(level: float, df: Any) -> Any:
 
 
 def degrees_in_words(df: float) -> str:
-    """Degrees of freedom, whole or with one decimal.
+    """Degrees of freedom as text: an integer, or one decimal.
 
     >>> degrees_in_words(12345), degrees_in_words(10.6428)
     ('12345', '10.6')
@@ -169,7 +169,7 @@ def degrees_in_words(df: float) -> str:
 
 
 def detectable_multiple(df: float, level: float = 0.05, power: float = 0.8) -> float:
-    """Standard errors away from zero that a two-sided test finds with a power.
+    """Distance from zero, in standard errors, that a two-sided test detects with a given power.
 
     Examples
     --------
@@ -188,7 +188,7 @@ def t_p_values(t_values: Array, df: object) -> Floats:
 
 
 class CoefficientInference:
-    """Errors, t and p values and intervals of labelled coefficients with a covariance and ``df``."""
+    """Standard errors, t, p and intervals of labelled coefficients from a covariance and ``df``."""
 
     coefficients: pd.Series
     covariance: pd.DataFrame
@@ -224,7 +224,7 @@ class CoefficientInference:
         Returns
         -------
         DataFrame
-            Bounds, a row a term.
+            Bounds, one row per term.
 
         Examples
         --------
@@ -241,14 +241,14 @@ class CoefficientInference:
         return pd.DataFrame({"low": self.coefficients - reach, "high": self.coefficients + reach})
 
     def detectable(self, level: float = 0.05, power: float = 0.8) -> pd.Series:
-        """Smallest true value of each coefficient that a two-sided test would find with a given power.
+        """Minimum detectable effect (MDE): smallest true value that a two-sided test detects with a given power.
 
         Parameters
         ----------
         level : float
             Level of the test.
         power : float
-            Share of samples in which it is found.
+            Power of the test.
 
         Returns
         -------
@@ -270,7 +270,7 @@ class CoefficientInference:
         Returns
         -------
         DataFrame
-            Estimates, a row a term.
+            Estimates, one row per term.
 
         Examples
         --------

@@ -1,4 +1,4 @@
-"""Inputs of a regression, checked and put on the same rows."""
+"""Inputs of a regression, checked and aligned."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")
 
 
 def frame_of(data: object, stem: str) -> tuple[pd.DataFrame, bool]:
-    """Object input as a frame of floats, and whether it was one series; labels are dates of its own zone."""
+    """Input as a frame of floats, and whether it was a single series; labels are dates in their own time zone."""
     if isinstance(data, TimeSeries | SeriesTable):
         return data.to_frame(), isinstance(data, TimeSeries)
     if isinstance(data, pd.Series):
@@ -49,7 +49,7 @@ def frame_of(data: object, stem: str) -> tuple[pd.DataFrame, bool]:
 
 
 def _with_calendar_dates(frame: pd.DataFrame) -> pd.DataFrame:
-    """Stamps at one clock time of a time zone are dates of that zone."""
+    """Time stamps at one clock time of a time zone are dates of that zone."""
     index = frame.index
     if not isinstance(index, pd.DatetimeIndex) or index.tz is None or not len(index):
         return frame
@@ -60,7 +60,7 @@ def _with_calendar_dates(frame: pd.DataFrame) -> pd.DataFrame:
 
 
 def _in_order(frame: pd.DataFrame) -> pd.DataFrame:
-    """Rows in order of time; labels that are not times, such as names, stay as they are."""
+    """Rows in order of time; labels that are not times, such as names, keep their order."""
     index = frame.index
     timed = isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) or index.dtype.kind in "iuf"
     if not timed and len(index):
@@ -69,20 +69,20 @@ def _in_order(frame: pd.DataFrame) -> pd.DataFrame:
 
 
 def _is_dated(label: object) -> bool:
-    """Whether a label is a date, or the text of a date or period."""
+    """Whether a label is a date or period, or text for one."""
     return isinstance(label, date) or (isinstance(label, str) and bool(_ISO.match(label)))
 
 
 def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
-    """Both frames on the factors' rows in order of time, and the number of left rows without factors."""
+    """Both frames on the rows of the factors in order of time, and the number of rows of y without factors."""
     for name, frame in (("y", left), ("X", right)):
         if not frame.index.is_unique:
-            raise AlignmentError(f"Row labels repeat in {name}; keep one row of each.")
+            raise AlignmentError(f"Row labels of {name} repeat. Keep one row of each.")
         if not frame.columns.is_unique:
             twice = frame.columns[frame.columns.duplicated()][0]
-            raise AlignmentError(f"{name} has two columns named '{twice}'; rename one.")
+            raise AlignmentError(f"{name} has two columns named '{twice}'. Rename one.")
         if not len(frame):
-            raise AlignmentError(f"{name} has no rows; nothing can be estimated.")
+            raise AlignmentError(f"{name} has no observations, so nothing can be estimated.")
     if left.index.equals(right.index):
         return _in_order(left), _in_order(right), 0
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
@@ -107,7 +107,7 @@ def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, p
 
 
 def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Periods combined with dates that mark periods: the factors take the labels of y for the same periods."""
+    """Match periods with dates that mark periods: the factors take the labels of y for the same periods."""
     kinds = {type(f.index) for f in (left, right)}
     if kinds != {pd.PeriodIndex, pd.DatetimeIndex}:
         return left, right
@@ -133,12 +133,12 @@ def with_constant(right: pd.DataFrame) -> pd.DataFrame:
 
 
 def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
-    """The values as floats."""
+    """The values as an array of floats."""
     _refuse_complex(frame.dtypes, stem)
     try:
         values = frame.to_numpy(dtype=np.float64, na_value=np.nan)
     except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} holds something that is not a number: {error}.") from error
+        raise EstimationError(f"{stem} contains a value that is not a number: {error}.") from error
     infinite = np.isinf(values)
     if infinite.any():
         row, column = np.argwhere(infinite)[0]
@@ -151,11 +151,11 @@ def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
 
 def _refuse_complex(kinds: Iterable[Any], stem: str) -> None:
     if any(kind.kind == "c" for kind in kinds):
-        raise EstimationError(f"{stem} holds complex numbers; give real ones.")
+        raise EstimationError(f"{stem} contains complex numbers. Use real numbers.")
 
 
 def check_excess(y: object, X: object) -> None:
-    """Refuse an excess return on a factor that is not in excess, and the other way round."""
+    """Refuse an excess return on a factor that is not in excess, and the reverse."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
     right = [d for d in metadata_of(X) if d.is_return]
@@ -171,14 +171,14 @@ def check_excess(y: object, X: object) -> None:
 
 
 def kinds_of(*data: object) -> dict[str, str]:
-    """What labelled series are, by name: excess returns, or returns."""
+    """Kind of return of labelled series, by name: excess return or return."""
     every = [metadata for part in data for metadata in metadata_of(part) if metadata.is_return]
     in_excess = {m.name: m.excess_of not in ("", ZERO_COST) for m in every}
     return {name: "excess return" if excess else "return" for name, excess in in_excess.items()}
 
 
 def metadata_of(data: object) -> tuple[Metadata, ...]:
-    """Descriptors of labelled series; none of plain data."""
+    """Descriptors of labelled series; empty for plain data."""
     if isinstance(data, SeriesTable):
         return data.metadata
     return (data.metadata,) if isinstance(data, TimeSeries) else ()
@@ -188,12 +188,10 @@ def labels_of(clusters: object, index: pd.Index) -> pd.DataFrame:
     """Cluster labels by row, in one column or two."""
     frame = _by_row(clusters, index, "clusters")
     if frame.shape[1] not in (1, 2):
-        raise EstimationError(
-            f"clusters has {quantity(frame.shape[1], 'column')}; one or two kinds are possible."
-        )
+        raise EstimationError(f"clusters has {quantity(frame.shape[1], 'column')}; it must have one or two.")
     if frame.isna().to_numpy().any():
         row = frame.index[frame.isna().any(axis=1)][0]
-        raise EstimationError(f"clusters has no label at {row}; every row needs one.")
+        raise EstimationError(f"clusters has no label at {row}. Every observation needs one.")
     return frame
 
 
@@ -201,25 +199,25 @@ def weights_of(weights: object, index: pd.Index) -> pd.Series:
     """Positive weights by row."""
     frame = _by_row(weights, index, "weights")
     if frame.shape[1] != 1:
-        raise EstimationError(f"weights has {quantity(frame.shape[1], 'column')}; one weight for each row.")
+        raise EstimationError(
+            f"weights has {quantity(frame.shape[1], 'column')}; it must have one: a weight per observation."
+        )
     values = numbers_of(frame, "weights")[:, 0]
     wrong = ~(np.isfinite(values) & (values > 0))
     if wrong.any():
         row = int(np.argmax(wrong))
-        raise EstimationError(
-            f"The weight at {frame.index[row]} is {values[row]:g}; weights are positive numbers."
-        )
+        raise EstimationError(f"The weight at {frame.index[row]} is {values[row]:g}; weights must be positive.")
     return pd.Series(values, index)
 
 
 def _by_row(given: object, index: pd.Index, what: str) -> pd.DataFrame:
-    """Labels or weights as a frame on the rows of y, matched by label or, for arrays, by place."""
+    """Labels or weights as a frame on the rows of y, matched by label or, for arrays, by position."""
     if isinstance(given, TimeSeries):
         given = given.values
     if isinstance(given, pd.Series | pd.DataFrame):
         frame = given.to_frame(what) if isinstance(given, pd.Series) else given
         if not frame.index.is_unique:
-            raise AlignmentError(f"Row labels repeat in {what}; keep one row of each.")
+            raise AlignmentError(f"Row labels of {what} repeat. Keep one row of each.")
         if not frame.index.equals(index):
             absent = index.difference(frame.index)
             if len(absent):
@@ -228,14 +226,14 @@ def _by_row(given: object, index: pd.Index, what: str) -> pd.DataFrame:
         return frame
     block = np.asarray(given)
     if block.ndim == 0:
-        raise AlignmentError(f"{what} is a {type(given).__name__}; give an entry for each row of y.")
+        raise AlignmentError(f"{what} is a {type(given).__name__}. Use one entry for each observation of y.")
     if len(block) != len(index):
         raise AlignmentError(f"{what} has {len(block)} entries, y has {quantity(len(index), 'row')}.")
     return pd.DataFrame(block if block.ndim == 2 else block[:, None], index)
 
 
 def same_rows(used: Bools) -> list[Ints]:
-    """Columns grouped by the rows they use."""
+    """Columns grouped by the observations they use."""
     packed = np.packbits(used, axis=0).T
     groups: dict[bytes, list[int]] = {}
     for column, key in enumerate(packed):

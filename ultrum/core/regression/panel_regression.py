@@ -38,9 +38,9 @@ class PooledFit(CoefficientInference, TableInNotebooks):
     coefficients : Series, shape (p,)
     covariance : DataFrame, shape (p, p)
     nobs, free : int
-        Asset-periods used; the fewest clusters less one, which is ``df``.
+        Asset-periods used; the smallest number of clusters less one, which is ``df``.
     sigma, r2 : float
-        Of the regression within effects.
+        Within R² where effects are removed.
     effects, clusters : tuple of str
     dropped : mapping of str to int
     basis : str
@@ -59,7 +59,7 @@ class PooledFit(CoefficientInference, TableInNotebooks):
 
     @property
     def df(self) -> int:
-        """Degrees of freedom of t: the fewest clusters less one."""
+        """Degrees of freedom of t: the smallest number of clusters less one."""
         return self.free
 
     def test(self, names: str | Sequence[str]) -> TestResult:
@@ -110,19 +110,19 @@ def panel_regress(
     effects: str | Sequence[str] = "asset",
     clusters: str | Sequence[str] = WAYS,
 ) -> PooledFit:
-    """Panel (pooled or fixed-effects) regression on factors, conditions and characteristics.
+    """Panel (pooled or fixed-effects) regression on factors, conditioning variables and characteristics.
 
     Parameters
     ----------
     panel : Panel
         Aligned returns, factors and risk-free return.
     factors, conditions : sequence of str, optional
-        All factors and no condition by default. With effects of the period they cannot stay, since they
+        All factors and no conditioning variable by default. They are collinear with period effects, since they
         are the same for all assets.
     characteristics : mapping of str to DataFrame, optional
-        Of each asset, in the row whose return they explain.
+        Value of each asset, in the row whose return it explains.
     effects : {"asset", "period"}, both, or none
-        Constants of each asset and period, taken out before the regression.
+        Asset or period fixed effects, removed before the regression.
     clusters : {"asset", "period"} or both
         Groups within which errors may be correlated (Cameron, Gelbach and Miller 2011).
 
@@ -153,7 +153,7 @@ def panel_regress(
         raise EstimationError(
             f"panel_regress: {', '.join([*common, *conditions])} is identical across assets in each period and "
             "is collinear "
-            "with the period fixed effects. Use effects='asset', or give characteristics."
+            "with the period fixed effects. Use effects='asset', or pass characteristics=."
         )
     names, y, X, codes, missing = _stack_panel(panel, common, list(conditions), dict(characteristics or {}))
     groups = [codes[:, WAYS.index(way)] for way in effects]
@@ -199,7 +199,7 @@ def _ways(given: str | Sequence[str], what: str) -> tuple[str, ...]:
 def _stack_panel(
     panel: Panel, common: list[str], conditions: list[str], interactions: dict[str, pd.DataFrame]
 ) -> tuple[list[str], Floats, Floats, Ints, int]:
-    """Asset-periods one below the other: names, returns, regressors, (asset, period) codes, rows dropped."""
+    """Stacked asset-periods: names, returns, regressors, (asset, period) codes, rows dropped."""
     returns = panel.excess.block
     periods, assets = returns.shape
     columns = [np.repeat(panel.factors[n].to_numpy(dtype=np.float64), assets) for n in common]
@@ -220,7 +220,7 @@ def _stack_panel(
 
 
 def _within(block: Floats, groups: list[Ints]) -> Floats:
-    """Values less the means of their groups, in turn until both are gone (unbalanced panels need turns)."""
+    """Values less group means, alternating until both are zero (needed for unbalanced panels)."""
     demeaned = block.copy()
     scale = np.maximum(np.abs(block).max(axis=0), np.finfo(float).tiny)
     for _ in range(_ROUNDS if len(groups) > 1 else len(groups)):

@@ -36,12 +36,12 @@ class Slope:
 
     @property
     def t(self) -> float:
-        """Value over error; missing where the error is zero."""
+        """Value over standard error; missing where the standard error is zero."""
         return self.value / self.error if self.error > 0 else float("nan")
 
 
 def rolling_sums(condition: Floats, horizon: int) -> Floats:
-    """Sum of the last ``horizon`` demeaned conditions at each time, zero before the sample.
+    """Sum of the last ``horizon`` demeaned predictors at each time, zero before the sample.
 
     Examples
     --------
@@ -54,17 +54,17 @@ def rolling_sums(condition: Floats, horizon: int) -> Floats:
 
 
 def hodrick_1b(returns: Floats, condition: Floats, horizon: int) -> Slope:
-    """Slope of summed returns on a condition, with the 1B error of Hodrick (1992).
+    """Slope of summed returns on a predictor, with the 1B standard error of Hodrick (1992).
 
-    b = Σ rₛ₊₁Cₛ/Sxx with Cₛ the sum of the last H demeaned conditions; error √Σ(rₛ₊₁ − r̄)²Cₛ²/Sxx.
+    b = Σ rₛ₊₁Cₛ/Sxx with Cₛ the sum of the last H demeaned predictors; standard error √Σ(rₛ₊₁ − r̄)²Cₛ²/Sxx.
 
     Parameters
     ----------
     returns : ndarray, shape (T,)
-        rₛ₊₁, next to the condition known at s; missing where there is none.
+        rₛ₊₁, next to the predictor at s; missing where there is none.
     condition : ndarray, shape (T,)
     horizon : int
-        Periods H of the summed return.
+        Horizon H of the summed return, in periods.
     """
     sums = rolling_sums(condition, horizon)
     spread = float(np.sum((condition - condition.mean()) ** 2))
@@ -78,14 +78,14 @@ def hodrick_1b(returns: Floats, condition: Floats, horizon: int) -> Slope:
 
 
 def ivx_wald(returns: Floats, x: Floats) -> tuple[Floats, Floats, float]:
-    """Coefficients, their covariance and the joint Wald statistic of IVX, with its small-sample correction.
+    """IVX coefficients, their covariance and the joint Wald statistic, with the small-sample correction.
 
     Parameters
     ----------
     returns : ndarray, shape (n,)
-        y of each row, a period after ``x[:-1]``.
+        Return of each row, one period after ``x[:-1]``.
     x : ndarray, shape (n + 1, K)
-        Predictors; row t is known before ``returns[t]``, and the last only gives its innovation.
+        Predictors; row t precedes ``returns[t]``, and the last row only gives its innovation.
     """
     rows = len(returns)
     past, now = x[:-1], x[1:]
@@ -118,16 +118,16 @@ def ivx_wald(returns: Floats, x: Floats) -> tuple[Floats, Floats, float]:
 
 
 def _shocks_of(past: Floats, now: Floats) -> Floats:
-    """Residuals of a first autoregression."""
+    """Residuals of a first-order autoregression."""
     design = np.column_stack([np.ones(len(past)), past])
     return np.asarray(now - design @ np.linalg.lstsq(design, now, rcond=None)[0])
 
 
 def correct_bias(returns: Floats, x: Floats) -> tuple[Slope, float]:
-    """Slope on one predictor without the bias of Stambaugh (1999), and the corrected autoregression.
+    """Bias-corrected slope on one predictor (Stambaugh 1999), and the corrected autoregressive coefficient.
 
-    Amihud and Hurvich (2004): ρ̂ + (1 + 3ρ̂)/n + 3(1 + 3ρ̂)/n², and the shock of the predictor as a regressor; the
-    error is √(φ²·Var(ρ) + Var(β)).
+    Amihud and Hurvich (2004): ρ̂ + (1 + 3ρ̂)/n + 3(1 + 3ρ̂)/n², with the shock of the predictor as a regressor;
+    the standard error is √(φ²·Var(ρ) + Var(β)).
     """
     rows = len(returns)
     past, now = x[:-1], x[1:]
@@ -152,7 +152,7 @@ def correct_bias(returns: Floats, x: Floats) -> tuple[Slope, float]:
 
 @dataclass(frozen=True)
 class OutOfSample:
-    """Forecasts on past data alone, against the mean so far."""
+    """Out-of-sample forecasts against the historical (prevailing) mean."""
 
     r2: float
     p_value: float
@@ -162,13 +162,13 @@ class OutOfSample:
 def out_of_sample(returns: Floats, past: Floats, first: int) -> OutOfSample:
     """R² out of sample (Campbell and Thompson 2008) with the test of Clark and West (2007).
 
-    Each forecast uses the rows before it, from row ``first`` on; p is one-sided, against no predictability.
+    Each forecast uses only the rows before it, from row ``first``; p is one-sided, against no predictability.
 
     Parameters
     ----------
     returns : ndarray, shape (n,)
     past : ndarray, shape (n, K)
-        What was known before each return.
+        Predictors before each return.
     first : int
         Rows before the first forecast.
     """
@@ -199,21 +199,21 @@ _FIRST_SHARE: Final = 1 / 3  # of the rows, before the first forecast
 
 @dataclass(frozen=True, eq=False, repr=False)
 class PredictiveRegression(TableInNotebooks):
-    """What predictors tell of returns to come.
+    """Predictive regressions: slopes, persistence and out-of-sample forecasts.
 
     Attributes
     ----------
     table : DataFrame
-        A row a horizon and predictor: ``slope`` of summed returns, ``error`` and ``p`` by Hodrick's 1B; at one
-        period also ``corrected`` with ``corrected_error`` and ``corrected_p`` (Amihud and Hurvich) and
-        ``ivx_p``; ``rows``.
+        One row per horizon and predictor: ``slope`` of summed returns, ``error`` and ``p`` by Hodrick (1992) 1B;
+        at one period also ``corrected`` with ``corrected_error`` and ``corrected_p`` (bias-corrected, Amihud and
+        Hurvich 2004) and ``ivx_p``; ``rows``.
     persistence : DataFrame
-        By predictor: ``root`` of its autoregression, bias-corrected, and ``correlation`` of its shocks with
-        returns.
+        By predictor: ``root``, the bias-corrected autoregressive coefficient, and ``correlation`` of its shocks
+        with returns.
     joint : TestResult
-        IVX-Wald test that no predictor matters, at one period.
+        IVX-Wald test of no predictability, at one period.
     forecasts : OutOfSample
-        R² of forecasts on past data against the mean so far, and the p value of Clark and West.
+        Out-of-sample R² against the historical mean, and the p value of Clark and West (2007).
     basis : str
 
     Examples
@@ -234,7 +234,7 @@ class PredictiveRegression(TableInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """A row a horizon and predictor.
+        """One row per horizon and predictor.
 
         Returns
         -------
@@ -278,34 +278,33 @@ def predictive_regression(
     Y : TimeSeries, Series or array, shape (T,)
         Returns; those over several periods are summed, so log returns compound.
     X : TimeSeries, SeriesTable, DataFrame or array, shape (T,) or (T, K)
-        Predictors, each dated when it became known. The value of one period meets the return of the next.
+        Predictors, dated when they became known. The value of one period predicts the return of the next.
     horizons : sequence of int
-        Periods of the returns to come.
+        Horizons of the returns, in periods.
 
     Returns
     -------
     PredictiveRegression
-        Slopes one predictor at a time, the joint test, persistence and forecasts out of sample.
+        Slopes on one predictor at a time, the joint test, persistence and out-of-sample forecasts.
 
     Raises
     ------
     EstimationError
-        If fewer than 30 returns follow a row with every predictor, or a series is constant or a combination of
-        the others.
+        If fewer than 30 returns follow a period with every predictor, or a series is constant or collinear.
     UnitError
-        If Y holds prices or levels.
+        If Y contains prices or levels.
 
     Warns
     -----
     DataWarning
-        If a predictor is near a unit root and its shocks are correlated with returns: then only IVX holds its
-        level.
+        If a predictor is near a unit root and its shocks are correlated with returns; then only IVX has the
+        correct size.
 
     Notes
     -----
-    Errors over horizons are 1B of Hodrick (1992). ``corrected`` is Amihud and Hurvich (2004); IVX-Wald is that of
-    Kostakis, Magdalinos and Stamatogiannis (2015) with its small-sample correction. Formulas and rejection
-    rates are in docs/formulas.md and docs/benchmarks.md.
+    Standard errors over horizons are Hodrick (1992) 1B. ``corrected`` follows Amihud and Hurvich (2004); IVX-Wald
+    follows Kostakis, Magdalinos and Stamatogiannis (2015) with the small-sample correction. Formulas are in
+    docs/formulas.md, rejection rates in docs/benchmarks.md.
 
     Examples
     --------
@@ -319,7 +318,7 @@ def predictive_regression(
     left, single = inputs.frame_of(Y, "y")
     right, _ = inputs.frame_of(X, "x")
     if not single:
-        raise EstimationError(f"Y has {quantity(left.shape[1], 'column')}; give the returns of one asset.")
+        raise EstimationError(f"Y has {quantity(left.shape[1], 'column')}. Pass the returns of one asset.")
     _refuse_levels(Y)
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.match_rows(left, right)
@@ -327,7 +326,7 @@ def predictive_regression(
     names = [str(c) for c in right]
     steps = [_horizon(h, len(returns)) for h in horizons]
     if not steps:
-        raise EstimationError("horizons is empty; give periods, such as [1, 12].")
+        raise EstimationError("horizons is empty. Set numbers of periods, such as [1, 12].")
     _refuse_dependent([str(left.columns[0]), *names], np.column_stack([returns, x[:-1]]))
     rows = {}
     for horizon in steps:
@@ -364,15 +363,15 @@ def _refuse_levels(y: object) -> None:
     for metadata in inputs.metadata_of(y):
         if metadata.measure in ("price", "index", "quote"):
             raise UnitError(
-                f"{metadata.name} holds levels ({metadata.measure}); give its returns: returns({metadata.name})."
+                f"{metadata.name} holds levels ({metadata.measure}). Use its returns: returns({metadata.name})."
             )
 
 
 def _refuse_dependent(names: list[str], columns: Floats) -> None:
-    """Refuse a constant series, and a predictor that is a combination of the others."""
+    """Refuse a constant series, and a predictor that is a linear combination of others."""
     for name, column in zip(names, columns.T, strict=True):
         if not varies(column):
-            raise EstimationError(f"{name} is constant; give a series that varies.")
+            raise EstimationError(f"{name} is constant. Use a series that varies.")
     apart = columns[:, 1:] - columns[:, 1:].mean(axis=0)
     unit = apart / np.linalg.norm(apart, axis=0)
     if np.linalg.matrix_rank(unit, tol=_DEPENDENT) < unit.shape[1]:
@@ -382,16 +381,16 @@ def _refuse_dependent(names: list[str], columns: Floats) -> None:
 
 
 def _horizon(given: object, rows: int) -> int:
-    """A horizon, if it is a whole number that the sample allows."""
+    """A horizon: an integer that the sample allows."""
     if isinstance(given, bool) or not isinstance(given, int | np.integer):
         raise EstimationError(f"horizons={given!r}: give whole numbers of periods, such as [1, 12].")
     if not 1 <= given <= rows // 3:
-        raise EstimationError(f"horizons={given}: from 1 to a third of the {rows} returns.")
+        raise EstimationError(f"horizons={given}: each must be from 1 to a third of the {rows} returns.")
     return int(given)
 
 
 def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.Index]:
-    """Returns, predictors of the period before each and of its end, over the longest stretch without gaps."""
+    """Returns, predictors one period before and at the end of each, over the longest stretch without gaps."""
     y, x = inputs.numbers_of(left, "y")[:, 0], inputs.numbers_of(right, "x")
     positions = time_positions(left.index)
     good: Bools = np.asarray(np.isfinite(x).all(axis=1))
@@ -414,7 +413,7 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
 
 
 def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
-    """Everything about one predictor at one horizon."""
+    """All results for one predictor at one horizon."""
     slope = hodrick_1b(returns, x[:-1], horizon)
     row = {"slope": slope.value, "error": slope.error, "p": slope.p_value}
     nothing = dict.fromkeys(("corrected", "corrected_error", "corrected_p", "ivx_p"), np.nan)
@@ -433,14 +432,14 @@ def _row(returns: Floats, x: Floats, horizon: int) -> dict[str, float]:
 
 
 def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
-    """Root of a predictor's autoregression, and the correlation of its shocks with returns."""
+    """Autoregressive coefficient of a predictor, and the correlation of its shocks with returns."""
     _, root = correct_bias(returns, x)
     shocks = x[1:] - root * x[:-1]
     return {"root": root, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
 
 
 def _warn_of_persistence(persistence: pd.DataFrame) -> None:
-    """Warn where only IVX holds its level."""
+    """Warn where only IVX has the correct size."""
     near = persistence[(persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)]
     for name, row in near.iterrows():
         warn_user(

@@ -106,23 +106,23 @@ def regress(
     Parameters
     ----------
     Y : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, N)
-        Dependent variable. Missing values drop the row for that column only.
+        Dependent variable. A missing value drops the observation for that column only.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
-        Factors, without the constant. Labelled data are matched by their labels and put in order of time.
+        Factors, without the constant. Labelled data are matched by label and sorted by time.
     errors : {"hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3", "cr3"}
-        Standard errors, in capital or small letters. ``hac`` is Newey and West (1987), ``hac-fixed-b`` the same
-        with the critical values of Kiefer and Vogelsang (2005). ``ewc`` averages cosine transforms, with
-        Student's t (Lazarus, Lewis, Stock and Watson 2018); ``ewc-prewhitened`` does so after an
-        autoregression of each score. ``cr3`` is the jackknife over clusters.
+        Kind of standard errors, case-insensitive. ``hac`` is Newey and West (1987), ``hac-fixed-b`` the same with
+        the critical values of Kiefer and Vogelsang (2005). ``ewc`` averages cosine transforms, with Student's t
+        (Lazarus, Lewis, Stock and Watson 2018); ``ewc-prewhitened`` does so after an autoregression of each
+        score. ``cr3`` is the jackknife over clusters.
     lags : int or "automatic", optional
         Lags of ``hac``; by default floor(4(T/100)^(2/9)); automatic is the plug-in of Newey and West (1994).
     clusters : Series, array or DataFrame; shape (T,) or (T, 2), optional
-        Labels of rows whose errors may be correlated, in one or two ways (Cameron, Gelbach and Miller 2011);
-        Student's t has the fewest clusters less one. ``errors`` is then ignored, unless it is ``cr3``.
+        Cluster labels, one- or two-way (Cameron, Gelbach and Miller 2011); Student's t has the smallest number of
+        clusters less one degrees of freedom. ``errors`` is then ignored, unless it is ``cr3``.
     weights : Series or array, shape (T,), optional
-        Positive weights of the rows; weighted least squares.
+        Positive weights of the observations, for weighted least squares (WLS).
     constant : bool
-        Whether to put a constant first.
+        Whether to add a constant as the first column.
     prewhiten : bool
         With ``errors="ewc"``, the same as ``errors="ewc-prewhitened"``.
 
@@ -131,26 +131,25 @@ def regress(
     Fit
         For one dependent variable.
     BetaTable
-        For many. One with too few rows of its own has missing estimates; all its rows are dropped.
+        For many. With too few observations of its own, a column has missing estimates, and all its observations
+        are dropped.
 
     Raises
     ------
     EstimationError
-        If rows are too few or columns depend on each other; the columns are named.
-    UnitError
-        If a return in excess of the risk-free rate meets one that is not.
+        If observations are too few or columns are collinear; the columns are named. UnitError If an excess return
+        is combined with a return that is not in excess.
 
     Warns
     -----
     DataWarning
-        If a factor is nearly a copy of others, or trending levels are regressed on trending levels.
+        If a factor is near-collinear with others, or trending levels are regressed on trending levels.
 
     Notes
     -----
-    Solved by Householder QR on columns of unit length, with one step of refinement. Many dependent variables
-    with rows of their own are solved together by Cholesky factors of centred moments; what would lose
-    digits that way goes to QR. Formulas of the standard errors are in
-    :mod:`ultrum.core.regression.engine.covariance`.
+    Solved by Householder QR on columns of unit length, with one step of refinement. Many dependent variables with
+    different samples are solved together by Cholesky factors of centred moments; ill-conditioned ones are solved
+    by QR. Formulas of the standard errors are in :mod:`ultrum.core.regression.engine.covariance`.
 
     Examples
     --------
@@ -180,7 +179,7 @@ def regress(
 
 
 def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: object) -> BetaTable:
-    """Count also rows on which there are no factors, and observations that the panel of y left out."""
+    """Count also rows without factors, and observations that the panel of y dropped."""
     columns = table.dropped.columns
     counted = table.dropped.copy()
     outside = whole[~whole.index.isin(rows)]
@@ -195,7 +194,7 @@ def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: obje
 
 
 def _holes(present: Bools) -> Ints:
-    """Missing values of each column between its first and last; an asset's history begins with its first."""
+    """Missing values of each column between its first and last observation."""
     some = present.any(axis=0)
     first, last = present.argmax(axis=0), len(present) - present[::-1].argmax(axis=0)
     return np.asarray(np.where(some, last - first - present.sum(axis=0), 0), dtype=np.int64)
@@ -203,7 +202,7 @@ def _holes(present: Bools) -> Ints:
 
 @dataclass(frozen=True)
 class Rule:
-    """How errors are found, and what rows weigh and belong to."""
+    """Options of the estimation: kind of standard errors, weights and clusters."""
 
     errors: str
     lags: int | str | None
@@ -211,18 +210,18 @@ class Rule:
     weights: pd.Series | None
 
     def on(self, index: pd.Index) -> Rule:
-        """The same, for the rows that are left after matching."""
+        """The same options for the rows that remain after matching."""
         parts = [None if p is None else p.loc[index] for p in (self.clusters, self.weights)]
         return Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
 
     @property
     def is_plain(self) -> bool:
-        """Whether the kernels can do it: no weights, no clusters, no bandwidth of each one's own."""
+        """Whether the kernels apply: no weights, no clusters, no automatic lags per variable."""
         given = self.clusters is not None or self.weights is not None
         return not given and self.lags != AUTOMATIC and self.errors not in COSINE
 
     def codes(self) -> Ints | None:
-        """Clusters as integers, (T, ways)."""
+        """Cluster labels as integers, shape (T, ways)."""
         if self.clusters is None:
             return None
         return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(np.int64)
@@ -233,13 +232,15 @@ class Rule:
 
 
 def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
-    """The rule requested, checked against the rows of the dependent variable."""
+    """The requested lag rule, checked against the number of observations."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
     check_depth(lags, len(left))
     groups = None if clusters is None else inputs.labels_of(clusters, left.index)
     heavy = None if weights is None else inputs.weights_of(weights, left.index)
     if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
-        raise EstimationError("errors='cr3' takes one-way clusters and no weights.")
+        raise EstimationError(
+            "errors='cr3' needs one-way clusters and no weights. Use one column of clusters and remove weights."
+        )
     if groups is not None and kind != "cr3":
         warn_of_few_clusters(int(groups.nunique().min()))
     return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)
@@ -247,7 +248,7 @@ def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFr
 
 @dataclass
 class _Columns:
-    """Estimates as they are found, by dependent variable."""
+    """Estimates by dependent variable, filled piece by piece."""
 
     coefficients: Floats
     covariance: Floats
@@ -276,9 +277,9 @@ class _Columns:
 
 
 def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
-    """Estimate all columns, those that share their rows together; put the pieces in one table.
+    """Estimate all columns, grouped by sample; combine the pieces in one table.
 
-    A dependent variable that is alone must have enough rows, unless it is ``part`` of more.
+    A single dependent variable must have enough observations, unless it is ``part`` of more.
     """
     Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
     columns = _Columns.blank(Y.shape[1], X.shape[1])
@@ -323,7 +324,7 @@ def _by_groups(
     rule: Rule,
     many: bool,
 ) -> None:
-    """One QR for each set of rows."""
+    """One QR for each distinct sample."""
     places, codes, weights = time_positions(left.index), rule.codes(), rule.weight()
     terms, constant = X.shape[1], CONSTANT in design
     for columns in inputs.same_rows(used):
@@ -375,7 +376,7 @@ def _put(
 def _depths(
     rule: Rule, solution: Solution, X: Floats, places: Ints, constant: bool
 ) -> list[tuple[int | None, Ints]]:
-    """Lags, and the columns of the group that take them."""
+    """Lags, and the columns of the group that use them."""
     everyone = np.arange(solution.residuals.shape[1])
     if rule.errors not in HAC:
         return [(None, everyone)]
@@ -384,7 +385,7 @@ def _depths(
 
 
 def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
-    """All dependent variables at once though each has rows of its own, some at a time."""
+    """All dependent variables with different samples at once, in blocks."""
     places = time_positions(design.index)
     places = places - places[0]
     rows, terms = int(places[-1]) + 1, X.shape[1]
@@ -401,7 +402,7 @@ def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, ru
 
 
 def _spread(block: Floats, places: Ints, rows: int) -> Floats:
-    """Rows put at their places in the calendar."""
+    """Rows placed on the calendar."""
     spread = np.full((rows, block.shape[1]), np.nan)
     spread[places] = block
     return spread
@@ -416,7 +417,7 @@ def _take(
     design: pd.DataFrame,
     rule: Rule,
 ) -> None:
-    """Put what the kernels found for some dependent variables in its place."""
+    """Store the estimates of some dependent variables."""
     status = estimates.status[0]
     if (status == DEPENDENT).any():
         first = int(np.argmax(status == DEPENDENT))
@@ -444,6 +445,6 @@ def _solve(
 
 
 def _many_samples(used: Bools) -> bool:
-    """Whether dependent variables have so many sets of rows that one QR for each would be slow."""
+    """Whether there are so many distinct samples that one QR for each would be slow."""
     few = used[:, : 4 * _GROUPS]
     return len({key.tobytes() for key in np.packbits(few, axis=0).T}) > _GROUPS

@@ -1,4 +1,4 @@
-"""Rolling regressions of many dependent variables, and their result."""
+"""Rolling regressions of many dependent variables."""
 
 from __future__ import annotations
 
@@ -38,17 +38,17 @@ class RollingFit:
     ----------
     coefficients, standard_errors : ndarray, shape (W, N, p)
     nobs, sigma, r2 : ndarray, shape (W, N)
-        Rows used, √(RSS/(nobs − p)) and R² of each window.
+        Observations used, √(RSS/(nobs − p)) and R² of each window.
     status : ndarray of int8, shape (W, N)
-        0 estimated, 1 too few observations, 2 collinear; the estimates of the last two are missing.
+        0 estimated, 1 too few observations, 2 collinear; estimates of status 1 and 2 are missing.
     ends : Index, shape (W,)
-        Label of the last row of each window.
+        Label of the last observation of each window.
     assets, terms : list of str
     errors : str
     basis : str
-        Window, errors and sample, for people.
+        Window, standard errors and sample, in words.
     lags : int or None
-        Lags of Newey and West's errors; by rule where there are none.
+        Lags of Newey–West standard errors; by rule if not given.
 
     Examples
     --------
@@ -83,7 +83,7 @@ class RollingFit:
     def frame(self, field: str = "coefficients", term: str | None = None) -> pd.DataFrame:
         """One field over time, shape (W, N); ``term`` for coefficients, standard errors and t values.
 
-        By default the first factor. The status comes in words.
+        By default the first factor. The status is given in words.
 
         Parameters
         ----------
@@ -95,7 +95,7 @@ class RollingFit:
         Returns
         -------
         DataFrame
-            Values, a row a window, a column an asset.
+            Values, one row per window, one column per asset.
 
         Examples
         --------
@@ -133,7 +133,7 @@ class RollingFit:
         Returns
         -------
         DataFrame
-            Estimates and bounds, a row a window.
+            Estimates and bounds, one row per window.
 
         Examples
         --------
@@ -157,12 +157,12 @@ class RollingFit:
         return pd.DataFrame({"estimate": centre, "low": centre - reach, "high": centre + reach}, self.ends)
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per window and asset: each term with its error, rows, sigma, R² and status.
+        """One row per window and asset: each term with its standard error, observations, sigma, R² and status.
 
         Returns
         -------
         DataFrame
-            Estimates, a row a window and asset.
+            Estimates, one row per window and asset.
 
         Examples
         --------
@@ -202,7 +202,7 @@ class RollingFit:
         return f"{head}, {self.basis}\n{', '.join(words)}"
 
     def _summary(self) -> pd.DataFrame:
-        """Of the first factor: first, minimum, maximum and last estimate of each asset."""
+        """First, minimum, maximum and last estimate of the first factor, by asset."""
         shown = self.frame()
         error = self.frame("standard_errors")
         return pd.DataFrame(
@@ -240,50 +240,52 @@ def rolling_regress(
     executor: Executor | None = None,
     to: str | None = None,
 ) -> RollingFit:
-    """Least squares in every window, each asset on the rows it has.
+    """Rolling-window or expanding-window least squares of many assets, each on its own observations.
 
     Parameters
     ----------
     Y : TimeSeries, SeriesTable, LongTable, pandas or array; shape (T,) or (T, N)
         Dependent variables; values may be missing anywhere.
     X : TimeSeries, SeriesTable, pandas or array; shape (T,) or (T, K)
-        Factors; a row that misses one is not used.
+        Factors; an observation with a missing factor is not used.
     window : int, str
-        Periods of the calendar (of daily data observations, and the weekdays of gaps), a duration such as
-        ``P5Y``, or ``"expanding"`` from the first row. The first window is the first that the data cover whole.
+        Window length in calendar periods (for daily data observations and missing weekdays), a duration such as
+        ``P5Y``, or ``"expanding"`` from the first observation. The first window is the first one that the data
+        cover completely.
     min_obs : int, optional
-        Rows an asset needs in a window; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding windows.
+        Minimum number of observations per window and asset; by default max(p + 1, ⌈2/3·window⌉), 60 for expanding
+        windows.
     errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"}
     lags : int, optional
-        Of ``hac``; by default the rule of each estimate's own rows.
+        Lags of ``hac``; by default the rule for the observations of each estimate.
     half_life : float, optional
-        Periods over which the weight of a row falls to half; the newest weighs most.
+        Half-life of exponentially decaying weights, in periods; the newest observation has the largest weight.
     step : int or str
-        Every so many periods; the last window always ends with the data. Or a lower frequency such as ``"M"``:
-        windows end with the last row of each of its periods.
+        Periods between windows; the last window always ends with the data. Or a lower frequency such as ``"M"``:
+        windows end with the last observation of each of its periods.
     constant : bool
         Whether to estimate a constant.
     executor : concurrent.futures.Executor, optional
-        Who works on blocks of 1,000 assets; by default threads of this process. The numbers are the same
-        for all, to the last bit. A block whose worker is lost is done again.
+        Executor for blocks of 1,000 assets; by default threads of this process. The results are bit-identical for
+        all executors. A block whose worker dies is repeated.
     to : path, optional
-        Where the results of a :class:`ultrum.LongTable` go, and only of one.
+        Path of the results of a :class:`ultrum.LongTable`; not used otherwise.
 
     Returns
     -------
     RollingFit
-        About 16·W·N·(p + 2) bytes. From a LongTable another one: a row for each asset and window with data,
-        columns ``asset date``, each term and its error, ``rows sigma r2 status``.
+        About 16·W·N·(p + 2) bytes. For a LongTable another LongTable: one row per asset and window with data,
+        columns ``asset date``, each term and its standard error, ``rows sigma r2 status``.
 
     Raises
     ------
     EstimationError
-        If the window is longer than the data or not longer than the coefficients.
+        If the window is longer than the data, or not longer than the number of coefficients.
 
     Notes
     -----
-    Sums of products are taken afresh in every window, from values less their medians, so a bad tick
-    spoils no window without it; estimates whose digits would suffer are solved by QR on their own.
+    Sums of products are computed afresh in every window, from values less their medians, so a wrong price affects
+    only windows that contain it; ill-conditioned windows are solved by QR.
 
     Examples
     --------
@@ -317,12 +319,12 @@ def rolling_regress(
 
 @dataclass(frozen=True)
 class RollingPlan:
-    """What is estimated, whatever the dependent variables: windows, design and recipe.
+    """The parts of an estimation shared by all dependent variables: windows, design and options.
 
     Parameters
     ----------
     X : ndarray, shape (T, p)
-        With the constant, where there is one.
+        With the constant, if there is one.
     starts, stops : ndarray, shape (W,)
     """
 
@@ -368,7 +370,7 @@ class RollingPlan:
         )
 
     def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:
-        """The windows that hold some of the rows from ``low`` to before ``high``; first row, first window."""
+        """The windows that contain some of the rows from ``low`` to before ``high``; first row, first window."""
         some = np.flatnonzero((self.stops > low) & (self.starts < high))
         if not len(some):
             return replace(self, starts=self.starts[:0], stops=self.stops[:0], X=self.X[:0]), 0, 0
@@ -384,12 +386,12 @@ class RollingPlan:
         return part, first, wanted.start
 
     def estimates(self, Y: Floats, into: Estimates | None = None) -> Estimates:
-        """Those of dependent variables (T, N) on the rows of the plan."""
+        """Windows of dependent variables (T, N) on the rows of the plan."""
         return estimate(Rows(Y, self.X, self.constant), self.starts, self.stops, self.recipe, into)
 
 
 def _run_blocks(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Estimates:
-    """All blocks of assets, by the executor given or by a few threads of this process."""
+    """All blocks of assets, by the given executor or by a few threads of this process."""
     assets = Y.shape[1]
     estimates = Estimates.room(len(plan.starts), len(plan.terms), assets, False)
     cuts = [slice(low, min(low + _BLOCK, assets)) for low in range(0, assets, _BLOCK)]
@@ -411,7 +413,7 @@ def _copy_block(source: Estimates, into: Estimates) -> None:
 
 
 def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Rows of the calendar that are not there are put in as missing: windows are spans of time."""
+    """Absent rows of the calendar are inserted as missing, since windows are spans of time."""
     index = left.index
     positions = time_positions(index)
     if positions[-1] - positions[0] + 1 == len(index):
@@ -425,7 +427,7 @@ def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame,
 
 
 def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int | None) -> tuple[Ints, Ints]:
-    """First row of each window and the row after its last."""
+    """First row of each window, and the row after its last."""
     rows = len(index)
     if window == EXPANDING:
         first = min_obs or _FIRST_EXPANDING
@@ -433,7 +435,7 @@ def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int |
     elif isinstance(window, int) or str(window).isdigit():
         first = int(window)
         if (min_obs or 0) > first:
-            raise EstimationError(f"min_obs={min_obs} is more than the window of {first} has.")
+            raise EstimationError(f"min_obs={min_obs} is more than the window of {first}.")
         starts = np.arange(max(rows - first + 1, 0))
     else:
         starts, first = _of_duration(index, str(window))
@@ -449,13 +451,13 @@ def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int |
 
 
 def _window_places(ends: pd.Index, step: int | str) -> Ints:
-    """Places of the windows that are wanted, by how they end."""
+    """Positions of the requested windows, by their ends."""
     if isinstance(step, int):
         if step < 1:
-            raise EstimationError(f"step={step}: every window or every so many, 1 or more.")
+            raise EstimationError(f"step={step}: it must be 1 or more.")
         return np.arange(len(ends) - 1, -1, -step)[::-1]
     if not isinstance(ends, pd.PeriodIndex | pd.DatetimeIndex):
-        raise EstimationError(f"step='{step}' needs dates; the rows have none.")
+        raise EstimationError(f"step='{step}' needs dates, but the index has none. Use an integer step.")
     days = ends.to_timestamp(how="end") if isinstance(ends, pd.PeriodIndex) else ends
     try:
         periods = Frequency.parse(step).ordinals(days)
@@ -465,7 +467,7 @@ def _window_places(ends: pd.Index, step: int | str) -> Ints:
 
 
 def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
-    """Starts of the windows of a duration that are whole in the data, and the rows of the first."""
+    """Starts of the windows of a duration that the data cover completely, and the rows of the first."""
     try:
         frequency = infer_frequency(index)
     except FrequencyError as error:
@@ -474,7 +476,7 @@ def _of_duration(index: pd.Index, window: str) -> tuple[Ints, int]:
     starts = starts_of(window, ordinals, frequency)
     begun = np.flatnonzero(starts > 0)
     if not len(begun):
-        raise EstimationError(f"No window of {window} is in the {quantity(len(index), 'row')} of the data.")
+        raise EstimationError(f"No window of {window} fits in the {quantity(len(index), 'row')} of the data.")
     first = int(begun[0]) if starts[begun[0]] > 0 else 0
     whole = max(first - 1, 0)  # the window before the first that leaves a row out is the first whole one
     return np.asarray(starts[whole:], dtype=np.int64), whole + 1
@@ -499,7 +501,7 @@ def _least_rows(min_obs: int | None, window: int | str, starts: Ints, stops: Int
 
 
 def _decay(half_life: float | None, widest: int) -> Floats | None:
-    """Weights of the rows of the widest window, oldest first."""
+    """Weights of the observations of the widest window, oldest first."""
     if half_life is None:
         return None
     if not half_life > 0:

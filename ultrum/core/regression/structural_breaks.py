@@ -1,8 +1,7 @@
 """Structural breaks: Chow, sup-F (Quandt–Andrews) and CUSUM tests, with robust Wald forms.
 
-The covariance of the scores takes the residuals of the restricted regression. With unrestricted ones
-such tests reject far too often in samples of monthly data (Davidson and MacKinnon 1985); docs/benchmarks.md
-has the sizes.
+The covariance of the scores uses the residuals of the restricted regression. With unrestricted residuals such
+tests over-reject in samples of monthly data (Davidson and MacKinnon 1985); docs/benchmarks.md has the sizes.
 """
 
 from __future__ import annotations
@@ -47,11 +46,11 @@ def robust_f_of_terms(X: Floats, added: Floats, residuals: Floats, positions: In
     ----------
     X, added : ndarray, shape (T, p) and (T, q)
     residuals : ndarray, shape (T,)
-        Of the regression on X alone.
+        Residuals of the regression on X alone.
     positions : ndarray of int, shape (T,)
-        Periods of the rows, so that lags count periods.
+        Periods of the observations, so that lags count periods.
     lags : int, optional
-        Of Newey–West covariances; None for White's.
+        Lags of Newey–West covariances; None for White's.
 
     Returns
     -------
@@ -61,7 +60,7 @@ def robust_f_of_terms(X: Floats, added: Floats, residuals: Floats, positions: In
     Raises
     ------
     EstimationError
-        If the added terms are combinations of X and each other.
+        If the added terms are collinear with X or each other.
     """
     apart = projection_residuals(X, added)
     lost = np.linalg.norm(apart, axis=0) < 1e-9 * np.linalg.norm(added, axis=0)
@@ -75,7 +74,7 @@ def robust_f_of_terms(X: Floats, added: Floats, residuals: Floats, positions: In
 
 
 def estimable_cuts(X: Floats, cuts: Ints) -> Bools:
-    """Whether the columns of X are independent both before and from each cut."""
+    """Whether the columns of X are independent both before and from each break date."""
     Q = orthonormal(X)
     gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
     sizes = np.linalg.eigvalsh(gram)  # before the cut; one less these are those from it on
@@ -83,14 +82,14 @@ def estimable_cuts(X: Floats, cuts: Ints) -> Bools:
 
 
 def classical_break_f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
-    """Chow's (1960) F of equal coefficients before and from each cut, shape (cuts, columns).
+    """Chow (1960) F of equal coefficients before and from each break date, shape (dates, columns).
 
     Parameters
     ----------
     X, Y : ndarray, shape (T, p) and (T, N)
         Without missing values.
     cuts : ndarray of int, shape (C,)
-        First row of the second part; the columns of X are independent on both sides.
+        First observation of the second subsample; the columns of X are independent in both.
     """
     Q = orthonormal(X)
     residuals = Y - Q @ (Q.T @ Y)
@@ -109,14 +108,14 @@ def classical_break_f_path(X: Floats, Y: Floats, cuts: Ints) -> Floats:
 
 
 def _inverse_grams(Q: Floats, cuts: Ints) -> tuple[Floats, Floats]:
-    """Inverses of the products of orthonormal columns over the rows before and from each cut, (C, p, p)."""
+    """Inverses of the products of orthonormal columns before and from each break date, (C, p, p)."""
     gram = np.cumsum(Q[:, :, None] * Q[:, None, :], axis=0)[cuts - 1]
     before, after = np.linalg.inv(gram), np.linalg.inv(np.eye(Q.shape[1]) - gram)
     return np.asarray(before, dtype=np.float64), np.asarray(after, dtype=np.float64)
 
 
 def break_f_path(X: Floats, Y: Floats, cuts: Ints, positions: Ints, lags: int | None) -> Floats:
-    """Robust F of equal coefficients before and from each cut, shape (cuts, columns), with the null imposed.
+    """Robust F of equal coefficients before and from each break date, shape (dates, columns), under the null.
 
     Parameters
     ----------
@@ -158,9 +157,9 @@ def _on_both_sides(M: Floats, V: Floats) -> Floats:
 
 
 def _quadratic_forms(V: Floats, d: Floats) -> Floats:
-    """d'V⁻¹d of each of many small symmetric V (C, p, p, N) and d (C, p, N), by elimination: V = LDL'.
+    """d'V⁻¹d for many small symmetric V (C, p, p, N) and d (C, p, N), by elimination: V = LDL'.
 
-    NaN where V is singular, but for rounding.
+    NaN where V is singular up to rounding.
     """
     terms, V, left = V.shape[1], V.copy(), d.copy()
     total = np.zeros((V.shape[0], V.shape[3]))
@@ -176,7 +175,7 @@ def _quadratic_forms(V: Floats, d: Floats) -> Floats:
 
 
 def _products_by_cut(scores: Floats, cuts: Ints, positions: Ints, lags: int | None) -> tuple[Floats, Floats]:
-    """Weighted products of scores (T, p, N) over the rows before and from each cut, (C, p, p, N)."""
+    """Weighted products of scores (T, p, N) before and from each break date, (C, p, p, N)."""
     line, places = on_calendar(scores, positions)
     starts = places[cuts]
     ahead, whole = _sums_before(line[:, :, None] * line[:, None], starts)
@@ -191,7 +190,7 @@ def _products_by_cut(scores: Floats, cuts: Ints, positions: Ints, lags: int | No
 
 
 def _sums_before(values: Floats, stops: Ints) -> tuple[Floats, Floats]:
-    """Sums of the rows before each of some rising stops, and of all rows."""
+    """Sums of the rows before each of several increasing stops, and of all rows."""
     edges = np.concatenate([[0], stops])
     parts = np.array([_sum_rows(values[low:high]) for low, high in pairwise(edges)])
     sums: Floats = np.cumsum(parts, axis=0)
@@ -199,7 +198,7 @@ def _sums_before(values: Floats, stops: Ints) -> tuple[Floats, Floats]:
 
 
 def _sum_rows(rows: Floats) -> Floats:
-    """Sum of rows, of which there is often one alone."""
+    """Sum of rows, often of a single one."""
     return rows[0] if len(rows) == 1 else np.asarray(rows.sum(axis=0))
 
 
@@ -215,21 +214,21 @@ _TRIM: Final = 0.15  # of the rows at each end
 
 @dataclass(frozen=True, repr=False)
 class BreakTest(TestResult):
-    """A test of breaks, and the path it was taken from.
+    """A test for structural breaks, and the path of its statistic.
 
     Attributes
     ----------
     statistic, distribution, df, p_value, note
         As for every test.
     path : Series
-        F of every date for ``sup-f``, robust where the errors are; the cumulated sum of recursive residuals for
+        F at every date for ``sup-f``, robust if the fit is; the cumulative sum of recursive residuals for
         ``cusum``.
     bounds : DataFrame
-        Columns ``low high``: the 5 % bounds of the path where they are known.
+        Columns ``low high``: 5 % critical values of the path where they are known.
     at : label
-        The date of the break that leaves the smallest sum of squares, or that of the largest value.
+        The break date that minimises the sum of squares, or that of the largest statistic.
     between : (label, label) or None
-        From the first to the last date that is not rejected at 5 % as the date of the break (Hansen 2000).
+        Confidence interval of the break date at 95 % (Hansen 2000).
     name : str
         Dependent variable.
 
@@ -263,37 +262,37 @@ def break_test(
     draws: int = 999,
     seed: int = 0,
 ) -> BreakTest:
-    """Structural-break test: Chow, Quandt–Andrews sup-F or CUSUM.
+    """Structural-break test: Structural-break test: Chow, Quandt–Andrews sup-F or CUSUM.
 
     Parameters
     ----------
     fit : Fit
-        Regression on the whole sample.
+        Regression on the full sample.
     at : label, optional
-        First row of the second part, for ``chow``; by default the middle row.
+        First observation of the second subsample, for ``chow``; by default the middle one.
     how : {"chow", "sup-f", "cusum"}
-        Chow (1960) at a date; the largest such F over all dates inside the trimmed span (Andrews 1993);
-        the cumulated sum of recursive residuals (Brown, Durbin and Evans 1975).
+        Chow (1960) at a given date; the largest F over all dates of the trimmed sample (Andrews 1993); the
+        cumulative sum of recursive residuals (Brown, Durbin and Evans 1975).
     trim : float, optional
-        Share of the rows at each end where ``sup-f`` looks for no break, by default 0.15.
-        Dates where a coefficient cannot be estimated before or after, such as that of a dummy, are left out too.
+        Share of the sample trimmed at each end for ``sup-f``, by default 0.15. Dates at which a coefficient is
+        not identified before or after, such as that of a dummy, are also excluded.
     draws, seed : int
-        The p value of ``sup-f`` comes from so many samples of residuals times normal draws on the same
-        regressors (Hansen 2000); it allows for unequal spread.
+        The p value of ``sup-f`` is from a fixed-regressor bootstrap with this number of draws (Hansen 2000),
+        which allows for heteroskedasticity.
 
     Returns
     -------
     BreakTest
-        Chow's F has (p, T − 2p) degrees of freedom. Where the errors of the fit are classical it takes the
-        spread as alike in both parts. Where they are robust, it is a Wald test over p with White's or, for
-        ``hac``, Newey and West's covariance in each part and the null imposed; so is each F of ``sup-f``.
-        Clustered fits and those with cosine errors take White's. The date of a break is that of least squares
-        in every case.
+        Chow's F has (p, T − 2p) degrees of freedom. For a fit with classical standard errors the variance is the
+        same in both subsamples. For a robust fit the test is a Wald test divided by p, with White's or, for
+        ``hac``, Newey–West covariances in each subsample under the null; the same holds for each F of ``sup-f``.
+        Fits with clustered or EWC standard errors use White's covariance. The break date is the least-squares
+        estimate in every case.
 
     Raises
     ------
     EstimationError
-        If a part has too few rows, or the regressors fit every row exactly.
+        If a subsample has too few observations, or the regressors fit every observation exactly.
 
     Examples
     --------
@@ -317,12 +316,12 @@ def break_test(
 def _chow(fit: Fit, at: Any) -> BreakTest:
     terms = fit.design.shape[1]
     if at is not None and not pd.api.types.is_scalar(at):
-        raise EstimationError(f"at is a {type(at).__name__}; give one label of the fit's rows.")
+        raise EstimationError(f"at is a {type(at).__name__}. Use one label of the sample.")
     try:
         cut = fit.nobs // 2 if at is None else int(fit.design.index.searchsorted(at))
     except (TypeError, ValueError):
         label = period_label(fit.design.index[0])
-        raise EstimationError(f"at={at!r} is not a label of the fit's rows, such as {label}.") from None
+        raise EstimationError(f"at={at!r} is not in the sample. Use a label such as {label}.") from None
     if not terms < cut < fit.nobs - terms:
         raise EstimationError(
             f"break_test: a break after {cut} of {quantity(fit.nobs, 'observation')} of {fit.name} leaves a "
@@ -340,7 +339,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
 
 
 def chow_tests(table: BetaTable) -> pd.DataFrame:
-    """Chow's test at the middle of every asset's own rows; those that share their rows are solved together.
+    """Chow test at the middle of each asset's own sample; assets with the same sample are solved together.
 
     Parameters
     ----------
@@ -350,7 +349,8 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
     Returns
     -------
     DataFrame, shape (N, 3)
-        ``statistic p_value note``; the first two missing, and the note the reason, where there are too few rows.
+        ``statistic p_value note``; with too few observations the first two are missing and the note gives the
+        reason.
     """
     used, terms = table.rows_used, table.design.shape[1]
     results = pd.DataFrame(
@@ -382,7 +382,7 @@ def chow_tests(table: BetaTable) -> pd.DataFrame:
 
 
 def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: int | None) -> Floats:
-    """F of equal coefficients before and from one row, for each column."""
+    """F of equal coefficients before and from one observation, for each column."""
     if not estimable_cuts(X, np.array([cut]))[0]:
         raise EstimationError(
             f"break_test: at {period_label(index[cut])} one subsample has a constant or collinear regressor. "
@@ -400,20 +400,20 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
     X, y = weight_rows(fit.design, fit.response, fit.weights)
     rows, terms = X.shape
     if not 0 < trim < 0.5:
-        raise EstimationError(f"trim={trim}: a share of the rows between 0 and 0.5.")
+        raise EstimationError(f"trim={trim}: it must be a share of the sample between 0 and 0.5.")
     first = max(int(np.ceil(trim * rows)), terms + 1)
     inside = np.arange(first, rows - first + 1)
     cuts = inside[estimable_cuts(X, inside)]
     if len(cuts) < 2:
         raise EstimationError(
-            f"{fit.name}: {rows} rows leave no dates between the trimmed ends where every coefficient can be "
-            "estimated before and after."
+            f"{fit.name}: {rows} observations leave no date at which every coefficient can be estimated before "
+            "and after. Use a longer sample or fewer regressors."
         )
     residuals = y - X @ fit.coefficients.to_numpy()
     positions = time_positions(fit.design.index)
 
     def path_of(values: Floats, dates: Ints) -> Floats:
-        """F at each date, in the errors of the fit."""
+        """F at each date, with the standard errors of the fit."""
         if fit.errors == "classical":
             return classical_break_f_path(X, values, dates)
         return break_f_path(X, values, dates, positions, fit.lags)
@@ -451,7 +451,7 @@ def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
 
 
 def _refuse_nan(name: str, values: Floats) -> None:
-    """Refuse statistics that are not numbers: they would count as small ones."""
+    """Refuse statistics that are not numbers, which would count as small."""
     if not np.isfinite(values).all():
         raise EstimationError(
             f"{name}: the coefficients before or after a date have no robust covariance, because too few "
@@ -468,7 +468,9 @@ def _date_interval(
     best: int,
     level: float = 0.95,
 ) -> tuple[object, object]:
-    """First and last date whose fit is not worse than chance allows (Hansen 2000), spread unequal or not."""
+    """First and last date of the 95 % confidence interval of the break (Hansen 2000), with or without
+    heteroskedasticity.
+    """
     cut, rows, terms = int(cuts[best]), len(X), X.shape[1]
     parts = [slice(None, cut), slice(cut, None)]
     fits = [np.linalg.lstsq(X[p], residuals[p], rcond=None)[0] for p in parts]
@@ -518,7 +520,9 @@ def _cusum(fit: Fit) -> BreakTest:
 
 
 def _recursive_residuals(X: Floats, y: Floats) -> Floats:
-    """Errors of one-step forecasts, each over its own spread, from the first row that can be foretold."""
+    """Recursive residuals: standardised one-step forecast errors, from the first observation that can be
+    forecast.
+    """
     rows, terms = X.shape
     X = unit_columns(X)
     begun = terms
@@ -536,7 +540,7 @@ def _recursive_residuals(X: Floats, y: Floats) -> Floats:
 
 
 def _crossing(height: float) -> float:
-    """Chance that the sum crosses lines of this height anywhere (Brown, Durbin and Evans 1975)."""
+    """Probability that the cumulative sum crosses lines of this height (Brown, Durbin and Evans 1975)."""
     upper = scipy.special.ndtr
     once = upper(-3 * height) + np.exp(-4 * height**2) * upper(height)
     return float(min(1.0, 2.0 * once))

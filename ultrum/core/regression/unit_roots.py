@@ -28,7 +28,7 @@ _RANGE: Final = {"constant": (-18.83, 2.74), "trend": (-16.18, 0.70)}
 
 @dataclass(frozen=True)
 class UnitRoot:
-    """Dickey–Fuller t statistic, its p value under a unit root, and the lags of differences taken."""
+    """Dickey–Fuller t statistic, its p value under a unit root, and the number of lagged differences."""
 
     statistic: float
     p_value: float
@@ -36,17 +36,17 @@ class UnitRoot:
 
 
 def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = None) -> UnitRoot:
-    """Augmented Dickey–Fuller test with a constant, and a trend if asked.
+    """Augmented Dickey–Fuller test with a constant, optionally a trend.
 
-    The lags of differences have the least BIC of all up to floor(12(T/100)^(1/4)) (Schwert 1989), over
-    one common sample; the test then takes all rows it can. p values are MacKinnon's (1994).
+    The number of lagged differences minimises the BIC up to floor(12(T/100)^(1/4)) (Schwert 1989) on a common
+    sample; the test then uses all observations. p values are MacKinnon's (1994).
 
     Parameters
     ----------
     values : ndarray, shape (T,)
     trend : bool
     positions : ndarray of int, shape (T,), optional
-        Periods of the values, so that changes and their lags never reach across a gap.
+        Periods of the values, so that differences and their lags do not span gaps.
     """
     if len(values) < _SHORT:
         raise EstimationError(
@@ -66,9 +66,9 @@ def dickey_fuller(values: Floats, trend: bool = False, positions: Ints | None = 
 
 
 def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
-    """P values of the test for y and for the columns of X that look non-stationary too; none if y does not.
+    """P values of the test for y and for the apparently non-stationary columns of X; none if y is stationary.
 
-    A regression of one non-stationary level on another finds relations that are not there.
+    A regression of one non-stationary level on another gives spurious results.
     """
     p_of_y = _unit_root_p(y)
     if p_of_y is None:
@@ -78,7 +78,7 @@ def trending_levels(y: Floats, X: Floats) -> tuple[float, dict[int, float]]:
 
 
 def _unit_root_p(values: Floats) -> float | None:
-    """P value of a series that moves like a level and whose unit root is not rejected at 5 %."""
+    """P value of a series that resembles a level and whose unit root is not rejected at 5 %."""
     if not is_persistent(values):
         return None
     p_value = dickey_fuller(values, trend=True).p_value
@@ -86,7 +86,7 @@ def _unit_root_p(values: Floats) -> float | None:
 
 
 def is_persistent(values: Floats) -> bool:
-    """Whether a series moves so slowly that it may be a level; a straight line is a trend put in on purpose."""
+    """Whether a series is persistent enough to be a level; a straight line counts as a deliberate trend."""
     if len(values) < _SHORT:
         return False
     deviations = values - values.mean()
@@ -97,7 +97,7 @@ def is_persistent(values: Floats) -> bool:
 
 
 def _design(values: Floats, changes: Floats, lags: int, first: int, trend: bool) -> tuple[Floats, Floats]:
-    """Changes from row ``first`` on, and the level before them, their own lags, constant and trend."""
+    """Differences from row ``first``, and the lagged level, lagged differences, constant and trend."""
     rows = len(changes) - first
     columns = [values[first:-1]]
     columns += [changes[first - lag : len(changes) - lag] for lag in range(1, lags + 1)]

@@ -36,36 +36,37 @@ def wild_cluster_test(
     Parameters
     ----------
     fit : Fit
-        Regression on all rows; its own standard errors are not used.
+        Regression on the full sample; its own standard errors are not used.
     clusters : Series or array, shape (T,)
-        Label of the cluster of each row; a Series is matched by its labels.
+        Cluster label of each observation; a Series is matched by its labels.
     term : str
         Name of the coefficient.
     value : float
-        Its value under the hypothesis.
+        Value of the coefficient under the null hypothesis.
     draws, seed : int
         Of the bootstrap.
 
     Returns
     -------
     TestResult
-        Student's t by jackknife errors over the clusters, and the share of draws whose t is at least as large.
+        Student's t with jackknife (CR3) standard errors, and the share of draws with a t at least as large.
 
     Raises
     ------
     EstimationError
-        If the term is unknown, the clusters are of two kinds or fewer than five, or a coefficient cannot be
-        estimated without one of them.
+        If the term is unknown, the clusters are two-way or fewer than five, or a coefficient is not identified
+        when a cluster is deleted.
 
     Warns
     -----
     DataWarning
-        If a factor differs in one or two clusters only; then no method is reliable.
+        If a factor differs in only one or two clusters, where no method is reliable.
 
     Notes
     -----
-    Residuals under the hypothesis change sign and size together in a cluster, by the six weights of Webb (2023);
-    the statistic is studentised again in each draw (Cameron, Gelbach and Miller 2008). See docs/formulas.md.
+    Residuals under the null change sign and size together within a cluster, with the six-point weights of Webb
+    (2023); the statistic is studentised again in each draw (Cameron, Gelbach and Miller 2008). See
+    docs/formulas.md.
 
     Examples
     --------
@@ -104,7 +105,7 @@ def wild_cluster_test(
 def _bootstrap_t(
     X: Floats, y: Floats, codes: Ints, which: int, value: float, draws: int, seed: int
 ) -> tuple[float, Floats]:
-    """Student's t of one coefficient in the data, and in samples drawn under the hypothesis."""
+    """T of one coefficient in the data, and in samples drawn under the null."""
     influence: Floats = np.asarray(np.linalg.pinv(X), dtype=np.float64)
     row, groups = influence[which], int(codes.max()) + 1
     others = np.delete(X, which, axis=1)

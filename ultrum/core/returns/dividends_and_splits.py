@@ -128,8 +128,8 @@ def _refuse_double_count(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
-            f"{name_list(twice)}: these prices are adjusted and include dividends already.",
-            fix="Leave the dividends out, or give the closing prices as they were.",
+            f"{name_list(twice)}: these adjusted prices already include dividends.",
+            fix="Remove the dividends, or use unadjusted closing prices.",
             setting="income",
         )
 
@@ -181,7 +181,7 @@ def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None
     if len(wrong):
         column = int(wrong[0])
         raise UnitError(
-            f"{prices.names[column]} has a price of {lowest[column]:g}; a price is above zero. "
+            f"{prices.names[column]} has a price of {lowest[column]:g}; a price must be positive. "
             f"{_guess(prices.block[:, column])}"
         )
 
@@ -191,7 +191,7 @@ def _guess(values: Floats) -> str:
     valid = values[np.isfinite(values)]
     if np.median(np.abs(valid)) < 0.5 and (valid < 0).mean() > 0.2:
         return "These look like returns already: set measure='return'."
-    return "Mark the bad values as missing."
+    return "Mark the wrong values as missing."
 
 
 def _events(
@@ -244,8 +244,8 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
     twice = np.flatnonzero(events.duplicated(needed))
     if len(twice):
         raise UnitError(
-            f"{_event(events, twice[0])}: the same {value} is there twice. Drop one; if both were paid, "
-            "add them up."
+            f"{_event(events, twice[0])}: the same {value} occurs twice. Remove one; if both were paid, use "
+            "their sum."
         )
     return events
 
@@ -278,7 +278,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
     twice = np.flatnonzero(dated.duplicated("asset"))
     if len(twice):
         raise UnitError(
-            f"{_event(dated, twice[0])}: a second final payment; add the payments up on the day of the first."
+            f"{_event(dated, twice[0])}: a second final payment. Add both up on the day of the first."
         )
     _check_event_currency(prices, dated, "final payment")
     frame, metadata_list = prices.values.copy(), list(prices.metadata)
@@ -356,7 +356,7 @@ def dividend_yield(
     check_measures(prices)
     if not prices.frequency.is_dated:
         raise FrequencyError(
-            f"{prices.names[0]} is {prices.frequency.name}; a dividend yield takes daily prices."
+            f"{prices.names[0]} is {prices.frequency.name}; a dividend yield needs daily prices."
         )
     paid_by = dict(iter(events_of(dividends, "amount").groupby("asset")))
     split_by = {} if splits is None else dict(iter(events_of(splits, "ratio").groupby("asset")))

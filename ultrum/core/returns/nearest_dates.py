@@ -113,7 +113,7 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
             raise AlignmentError(f"The left table has no column '{absent[0]}'; it has: {choices(left.columns)}.")
         return left[on], left
     if by:
-        raise AlignmentError(f"key='{by}' needs a table on the left.")
+        raise AlignmentError(f"key='{by}' needs a table as the left argument.")
     # a column of a table holds its dates and has row numbers as labels
     dated = isinstance(left, pd.Series) and not pd.api.types.is_integer_dtype(left.index)
     labels = left.index if dated else left
@@ -207,7 +207,7 @@ def _refuse_twice(keys: Ints, days: Ints) -> None:
     twice = np.flatnonzero(keys[1:] == keys[:-1])
     if len(twice):
         day = np.datetime64(int(days[twice[0]]), "D")
-        raise AlignmentError(f"The right side has {day} twice; keep one of each.")
+        raise AlignmentError(f"The right table has {day} twice. Keep one row of each.")
 
 
 def _sort_order(keys: Ints) -> Ints | None:

@@ -135,7 +135,7 @@ def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
     shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
     if prices.block.size and not np.isfinite(shares).any():
         raise AlignmentError(
-            f"No volume of {name_list(prices.names)} on a day of their prices; the volumes are of "
+            f"No price date of {name_list(prices.names)} has a volume; the volumes are of "
             f"{name_list(volume.names)}, {span_of(volume.index)}."
         )
     return np.asarray(shares)

@@ -164,7 +164,7 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
     warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
         f"{first['looks_like']}{more}. "
-        "See flag_price_errors; give the splits, mark bad ticks as missing, or set check=False."
+        "See flag_price_errors. Pass the splits, mark wrong prices as missing, or set check=False."
     )
 
 
@@ -188,7 +188,7 @@ def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
     lost = np.flatnonzero((ratio == 0).any(axis=0))
     if len(lost):
         raise UnitError(
-            f"{held.names[lost[0]]} ends with a return of −100 %, which has no logarithm; use kind='simple'."
+            f"{held.names[lost[0]]} ends with a return of −100 %, which has no logarithm. Use kind='simple'."
         )
 
 
@@ -201,8 +201,8 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
     name, days = max(late.items(), key=lambda item: item[1])
     more = f", and {len(late) - 1:,} more" if len(late) > 1 else ""
     warn_user(
-        f"{name}: its final payment came {quantity(days, 'day')} after its last price{more}; it is in the period "
-        "after the last price, and the wait for it is not in the return."
+        f"{name}: its final payment came {quantity(days, 'day')} after its last price{more}; it counts in the "
+        "period after the last price; the return excludes the waiting time."
     )
 
 
@@ -292,7 +292,9 @@ def to_log(x: SeriesTable) -> SeriesTable:
     """
     for column, metadata in enumerate(x.metadata):
         if metadata.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
-            raise UnitError(f"{metadata.name} has a return of −100 % or less; it has no logarithm.")
+            raise UnitError(
+                f"{metadata.name} has a return of −100 % or less, which has no logarithm. Use simple returns."
+            )
     return _of_kind(x, "return", "log_return", np.log1p)
 
 
@@ -305,7 +307,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
             raise UnitError(f"{metadata.name} is {metadata.measure_in_words}, not a return.")
         if metadata.excess_of:
             raise UnitError(
-                f"{metadata.name} is in excess of {metadata.excess_of}; convert the returns first, then "
+                f"{metadata.name} is in excess of {metadata.excess_of}. Convert the returns first, then "
                 "subtract with excess."
             )
         block[:, column] = turn(block[:, column])
@@ -362,7 +364,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
         if metadata.excess_of:
             raise UnitError(
                 f"{metadata.name} is already in excess of {metadata.excess_of}; "
-                f"subtracting {risk_free.name} would count it twice."
+                f"subtracting {risk_free.name} would subtract it twice. Remove this call."
             )
         block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
     metadata_list = [a.add_step("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata]

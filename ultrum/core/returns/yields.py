@@ -60,7 +60,10 @@ def yield_to_return(
     """
     target = Frequency.parse(frequency or yields.frequency)
     if target < yields.frequency:
-        raise FrequencyError(f"{yields.names[0]} is {yields.frequency.name}; it gives no {target.name} returns.")
+        raise FrequencyError(
+            f"{yields.names[0]} is {yields.frequency.name}; it cannot give {target.name} returns. Use a lower "
+            "frequency."
+        )
     at_ends = to_frequency(yields, target, how="last") if target != yields.frequency else yields
     dated = target.code in "BD"
     years = _years_between(at_ends) if dated else np.array(1.0 / target.periods_per_year)
@@ -144,7 +147,7 @@ def accrual_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
 def check_annual_rate(rate: float) -> float:
     """A risk-free rate a year in decimals; a number that must be percent is refused."""
     if not np.isfinite(rate):
-        raise UnitError(f"The risk-free rate is {rate}; give a number, 0.03 for 3 %.")
+        raise UnitError(f"The risk-free rate is {rate}. Use a number in decimals, 0.03 for 3 %.")
     if abs(rate) > _LARGEST_RATE:
         raise UnitError(f"A risk-free rate of {100 * rate:,.0f} % per year: decimals are expected, 0.03 for 3 %.")
     return float(rate)

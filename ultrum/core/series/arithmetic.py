@@ -28,8 +28,8 @@ def number_in(given: object, name: str) -> float:
     """A number, if it is one."""
     if not isinstance(given, Real):
         raise ArgumentError(
-            f"{name} is combined with a {type(given).__name__}; it takes a number, and plus and minus a "
-            "TimeSeries. Two series as numbers: a.to_pandas() * b.to_pandas()."
+            f"{name} is combined with a {type(given).__name__}; use a number or, with + and −, a TimeSeries. To "
+            "multiply two series: a.to_pandas() * b.to_pandas()."
         )
     return float(given)
 
@@ -38,5 +38,5 @@ def divisor_in(given: object, name: str) -> float:
     """A number to divide by, if it is one."""
     divisor = number_in(given, name)
     if divisor == 0:
-        raise ArgumentError(f"{name} is divided by zero; give another divisor.")
+        raise ArgumentError(f"{name} is divided by zero. Use another divisor.")
     return divisor

@@ -107,8 +107,8 @@ class Metadata:
         _check_word("timing", self.timing, TIMINGS)
         if self.unit in ("percent", "%"):
             raise UnitError(
-                f"{self.name}: percent exists only on entry and exit. "
-                "Divide by 100 and set unit='decimal', or read it with units='percent'."
+                f"{self.name}: percent is a unit of input and output only. Divide by 100 and set "
+                "unit='decimal', or read the file with units='percent'."
             )
         if not self.timing:
             object.__setattr__(self, "timing", _TIMING_OF.get(self.measure, ""))
@@ -200,7 +200,7 @@ def check_facts(facts: Iterable[str]) -> None:
     names = [f.name for f in fields(Metadata)]
     for fact in facts:
         if fact not in names:
-            raise ArgumentError(f"A series has no fact '{fact}'; {one_of(fact, names)}")
+            raise ArgumentError(f"Metadata has no field '{fact}'; {one_of(fact, names)}")
 
 
 def step_of(action: str, **settings: object) -> Step:

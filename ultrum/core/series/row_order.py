@@ -32,7 +32,7 @@ def refuse_disorder(index: pd.Index, name: str) -> None:
     if index.is_monotonic_increasing and index.is_unique:
         return
     wrong = "twice" if not index.is_unique else "out of order"
-    raise FrequencyError(f"{name} has rows {wrong}. Make it with from_pandas, which checks and sorts.")
+    raise FrequencyError(f"{name} has rows {wrong}. Use from_pandas, which checks and sorts.")
 
 
 def in_order(values: pd.DataFrame) -> pd.DataFrame:
@@ -41,7 +41,7 @@ def in_order(values: pd.DataFrame) -> pd.DataFrame:
         return values if values.index.is_monotonic_increasing else values.sort_index()
     except TypeError as error:
         raise FrequencyError(
-            f"The row labels cannot be put in order ({error}); use dates or periods of one kind."
+            f"The row labels cannot be sorted ({error}). Use dates or periods of one kind."
         ) from error
 
 
@@ -58,7 +58,7 @@ def days_of(index: pd.Index) -> Dates:
         return calendar_days(index)
     except (TypeError, ValueError) as error:
         raise FrequencyError(
-            f"The row label '{index[0]}' is not a date; use dates such as 2024-03-31 or periods."
+            f"The row label '{index[0]}' is not a date. Use dates such as 2024-03-31 or periods."
         ) from error
 
 
@@ -66,7 +66,7 @@ def refuse_one_name_twice(names: list[str]) -> None:
     """Refuse two series of one name."""
     twice = [n for n, c in Counter(names).items() if c > 1]
     if twice:
-        raise AlignmentError(f"Two series are named '{twice[0]}'; rename one of them.")
+        raise AlignmentError(f"Two series are named '{twice[0]}'. Rename one of them.")
 
 
 def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
@@ -109,7 +109,7 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
     """Values of a frame as an array; the first that is not a finite real number is named."""
     for name, kind in frame.dtypes.items():
         if kind.kind == "c":
-            raise UnitError(f"{name} holds complex numbers; give real ones.")
+            raise UnitError(f"{name} contains complex numbers. Use real numbers.")
     try:
         return _finite(frame, np.asarray(frame.to_numpy(dtype=np.float64, na_value=np.nan)))
     except (TypeError, ValueError):
@@ -119,8 +119,8 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
             if len(wrong):
                 place = f"{name}, {period_label(frame.index[wrong[0]])}"
                 raise UnitError(
-                    f"{place}: '{frame[name].iloc[wrong[0]]}' is not a number; read_series reads files "
-                    "with marks for missing values and decimal commas."
+                    f"{place}: '{frame[name].iloc[wrong[0]]}' is not a number. For files with codes for missing "
+                    "values or decimal commas use read_series."
                 ) from None
         raise
 

@@ -39,7 +39,7 @@ def on_block(
             return function(SeriesTable.of(x), *args, **kwargs)
         if not isinstance(x, SeriesTable):
             raise UnitError(
-                f"{function.__name__} was given a plain {type(x).__name__}; describe it with "
+                f"{function.__name__} needs metadata, but got a {type(x).__name__}. Use "
                 "TimeSeries.from_pandas(x, measure=...) or SeriesTable.from_pandas(x, measure=...)."
             )
         return function(x, *args, **kwargs)

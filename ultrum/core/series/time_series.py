@@ -544,8 +544,8 @@ class SeriesTable:
         """
         if len(self) != 1:
             raise AlignmentError(
-                f"The table has {len(self)} series ({name_list(self.names)}), not one; "
-                "choose one with table['name']."
+                f"The table has {len(self)} series ({name_list(self.names)}), not one. Choose one with "
+                "table['name']."
             )
         return self[self.names[0]]
 

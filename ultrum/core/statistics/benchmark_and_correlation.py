@@ -40,9 +40,9 @@ class Relative(Described):
     Attributes
     ----------
     table : DataFrame
-        By horizon: ``start end asset benchmark active_return``.
+        By horizon: By horizon: ``start end asset benchmark active_return``.
     active : TimeSeries
-        Return less the benchmark's, each period.
+        Active return of each period: return less that of the benchmark.
     tracking_error, information_ratio, information_ratio_se : float
         Per year.
     """
@@ -68,14 +68,14 @@ def compare_to_benchmark(
     Parameters
     ----------
     x, benchmark : TimeSeries
-        Both prices or indices, or both returns, of one frequency and currency.
+        Both prices or indices, or both returns, of the same frequency and currency.
     horizons : sequence of str
-        Durations; those longer than the data, or with a missing return inside, are left out.
+        Durations; those longer than the data, or with a missing return inside, are omitted.
     on : str
-        Day or period at which the spans end; by default the last that both have. One without trading takes
-        the last before it, at most five weekdays.
+        Day or period at which the spans end; by default the last common one. A day without trading uses the last
+        one before it, at most five weekdays earlier.
     periods_per_year : float, optional
-        For the annual tracking error; by default as the data have.
+        Periods per year for the annual tracking error; by default those of the data.
 
     Returns
     -------
@@ -85,7 +85,8 @@ def compare_to_benchmark(
     Raises
     ------
     AlignmentError
-        If the benchmark ends before the asset (set ``on`` to compare up to its end), or they share nothing.
+        If the benchmark ends before the asset (set ``on`` to compare up to its end), or they have no common
+        period.
     UnitError
         If one is prices and the other returns, or one includes dividends and the other does not.
 
@@ -128,7 +129,7 @@ def compare_to_benchmark(
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"per year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
-        + (f"; {name_list(torn)} left out, returns are missing inside" if torn else "")
+        + (f"; {name_list(torn)} omitted because of missing returns" if torn else "")
     )
     return Relative(
         rows,
@@ -157,8 +158,8 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
         )
     if a.income and b.income and a.income != b.income:
         raise UnitError(
-            f"{a.name} is a {a.income} return, {b.name} a {b.income} return: one leaves "
-            "dividends out. Use the total-return index."
+            f"{a.name} is a {a.income} return, {b.name} a {b.income} return: one excludes dividends. Use the "
+            "total-return index."
         )
 
 
@@ -170,7 +171,7 @@ def _level(x: TimeSeries) -> pd.Series:
 
 
 def _holes(x: TimeSeries) -> pd.Series:
-    """Missing returns up to each period, those of periods that are not listed too; prices need none."""
+    """Cumulative number of missing returns, including periods that are not listed; prices need none."""
     if not x.metadata.is_return:
         return pd.Series(0.0, x.index)
     frequency, ordinals = x.metadata.frequency, x.ordinals
@@ -179,7 +180,7 @@ def _holes(x: TimeSeries) -> pd.Series:
 
 
 def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
-    """Return less the benchmark's; of prices over the same two days, or two neighbouring periods."""
+    """Return less that of the benchmark; for prices over the same two days, or two adjacent periods."""
     frequency = x.metadata.frequency
     both = pd.concat([x.values, benchmark.values], axis=1, keys=["x", "benchmark"]).dropna()
     if not x.metadata.is_return:
@@ -204,7 +205,7 @@ def _active(x: TimeSeries, benchmark: TimeSeries) -> TimeSeries:
 def _spans(
     both: pd.DataFrame, x: TimeSeries, horizons: Sequence[str], on: str, holes: pd.Series
 ) -> tuple[pd.DataFrame, object, list[str]]:
-    """Growth over each horizon, the end of all, and the horizons inside which returns are missing."""
+    """Growth over each horizon, the common end, and the horizons with missing returns inside."""
     frequency = x.metadata.frequency
     ordinals = frequency.ordinals_of(both.index)
     days = frequency.ends(ordinals)
@@ -227,7 +228,7 @@ def _spans(
         else:
             count = periods_in(horizon, frequency)
             if count < 1:
-                raise FrequencyError(f"The horizon {horizon} has no period.")
+                raise FrequencyError(f"The horizon {horizon} is shorter than one period. Use a longer one.")
             start = int(row_at(ordinals, ordinals[last : last + 1] - count)[0])
         if start >= 0 and spans.iloc[start] != spans.iloc[last]:
             torn.append(horizon)
@@ -255,13 +256,13 @@ _LOSS_ALLOWED: Final = 1e-6  # of the squares about a pair's own means, before i
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Correlations(Described):
-    """Correlations with the number of pairs they rest on.
+    """Correlations with their numbers of observations.
 
     Attributes
     ----------
     counts, p_values : DataFrame, shape (N, N)
     rolling : DataFrame
-        With a window: a column ``A / B`` for each pair.
+        With a window: one column ``A / B`` per pair.
     warnings : tuple of str
     """
 
@@ -278,23 +279,24 @@ def correlations(
     deletion: Literal["pairwise", "listwise"] = "pairwise",
     window: int | None = None,
 ) -> Correlations:
-    """Correlations of series, each with its number of pairs and a p value.
+    """Correlations of series, each with its number of observations and a p value.
 
     Parameters
     ----------
     x : SeriesTable or DataFrame
-        Returns, rates, growth or scores. Levels are taken too, with a warning, since two trends correlate
-        whatever they are.
+        Returns, rates, growth or scores. Levels are accepted with a warning, since trending levels correlate
+        spuriously.
     deletion : {"pairwise", "listwise"}
-        Every pair over the periods both have, or all over those that every series has.
+        Pairwise deletion (every pair over its common periods), or listwise (over the periods that all series
+        have).
     window : int, optional
-        Periods of a rolling correlation of every pair.
+        Window of a rolling correlation of every pair, in periods.
 
     Returns
     -------
     Correlations
-        Correlations, rows and p values. These are of Student's t with n − 2 degrees, for independent periods.
-        Missing where a series has fewer than three values or does not vary.
+        Correlations, observations and p values. P values use Student's t with n − 2 degrees of freedom, for
+        independent periods. Missing where a series has fewer than three values or is constant.
 
     Examples
     --------
@@ -316,7 +318,7 @@ def correlations(
     warnings: tuple[str, ...] = ()
     if levels:
         warnings = (
-            f"{name_list(levels)} are levels; two that trend correlate whatever they are. Take growth(x) first.",
+            f"{name_list(levels)} are levels; trending levels correlate spuriously. Use growth(x) first.",
         )
     rolled = _rolling(frame, window, table.frequency) if window else pd.DataFrame()
     lost = len(table.index) - len(frame)
@@ -337,7 +339,7 @@ def _square(block: Any, names: list[str]) -> pd.DataFrame:
 
 
 def _pairwise(block: Floats) -> tuple[Floats, Ints]:
-    """Correlations over the rows each pair has, about the means of these, and their number."""
+    """Pairwise correlations, about the means of the common periods, and their number of observations."""
     valid = np.isfinite(block)
     there = valid.astype(np.float64)
     level = np.where(valid, block, 0.0).sum(axis=0) / np.maximum(there.sum(axis=0), 1.0)
@@ -357,13 +359,13 @@ def _pairwise(block: Floats) -> tuple[Floats, Ints]:
 
 
 def _alone(pair: Floats) -> float:
-    """One pair whose sums would lose digits, or that does not move."""
+    """One ill-conditioned pair, or one with a constant series."""
     a, b = (pair - pair.mean(axis=0)).T
     return float(a @ b / np.sqrt((a @ a) * (b @ b))) if varies(pair).all() else np.nan
 
 
 def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataFrame:
-    """Correlation of every pair over windows of the calendar, where two thirds of a window have both."""
+    """Rolling correlation of every pair over calendar windows with at least two thirds of the observations."""
     positions = positions_of(frequency, frame.index)
     places = positions - positions[0]
     if window < 3 or places[-1] + 1 < window:
@@ -387,7 +389,7 @@ def _rolling(frame: pd.DataFrame, window: int, frequency: Frequency) -> pd.DataF
 
 
 def _moving(pair: Floats, window: int, least: int) -> Floats:
-    """Correlation of two columns in the window that ends at each row, from its own rows."""
+    """Correlation of two columns in the window that ends at each row, from its own observations."""
     values = np.full(len(pair), np.nan)
     views = np.lib.stride_tricks.sliding_window_view(pair, window, axis=0)
     valid = np.isfinite(views[:, :1])

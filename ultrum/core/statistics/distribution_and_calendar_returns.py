@@ -1,4 +1,4 @@
-"""Distribution of returns against the normal, and calendar returns by month and year."""
+"""Distribution of returns against the normal, and calendar returns by year and month."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _TAILS: Final = (2.0, 3.0, 4.0)
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Distribution(Described):
-    """The spread of one series.
+    """Distribution of one series.
 
     Attributes
     ----------
@@ -38,11 +38,11 @@ class Distribution(Described):
         ``> 4``. Columns ``count`` and ``expected`` (under normality), ``observed`` and ``normal`` (shares),
         ``ratio``.
     histogram : DataFrame
-        Bins: ``low high count share density normal``, the last what a normal would have.
+        Bins: ``low high count share density normal``, the last the density of the fitted normal.
     quantiles : Series
     mean, deviation, skewness, kurtosis : float
     jarque_bera, p_value : float
-        Jarque and Bera (1980); small p values speak against a normal.
+        Jarque–Bera (1980) test; a small p value rejects normality.
     values : ndarray
     metadata : Metadata
         What the values are.
@@ -67,14 +67,14 @@ class Distribution(Described):
 
 @validate_arguments
 def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto") -> Distribution:
-    """Histogram, quantiles, normal fit and a test of it.
+    """Distribution: histogram, quantiles, fitted normal and the Jarque–Bera test.
 
     Parameters
     ----------
     x : TimeSeries
         Returns, rates or scores.
     bins : int, float, list or "auto"
-        How many bins, the width of one, their edges, or Freedman and Diaconis's (1981) rule.
+        Number of bins, their width, their edges, or the rule of Freedman and Diaconis (1981).
 
     Returns
     -------
@@ -84,7 +84,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     Raises
     ------
     EstimationError
-        If there are fewer than eight values, or they do not vary.
+        If there are fewer than eight values, or they are constant.
 
     Examples
     --------
@@ -94,7 +94,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     [5, 5, 5, 5]
     """
     if x.metadata.measure in ("price", "index", "stock", "quote"):
-        raise UnitError(f"{x.name} is a level ({x.metadata.measure}); look at its returns or growth.")
+        raise UnitError(f"{x.name} is a level ({x.metadata.measure}). Use its returns or growth.")
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not varies(values):
         raise EstimationError(
@@ -129,7 +129,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
 
 
 def _in_words(value: float, metadata: Metadata) -> str:
-    """A number as people read it: returns and rates in percent."""
+    """A number in display units: returns and rates in percent."""
     return f"{100 * value:.4g} %" if metadata.in_percent else f"{value:.4g}"
 
 
@@ -158,17 +158,17 @@ def _edges(values: Floats, bins: int | float | list[float] | str) -> Floats:
         edges = np.sort(np.asarray(numbers, dtype=float))
         if edges[0] > values.min() or edges[-1] < values.max():
             raise UnitError(
-                f"Bins from {edges[0]:g} to {edges[-1]:g} leave values out ({values.min():g} "
+                f"Bins from {edges[0]:g} to {edges[-1]:g} do not cover the values ({values.min():g} "
                 f"to {values.max():g})."
             )
         return edges
     if not 0 < bins <= _MOST_BINS:
-        raise UnitError(f"bins={bins:g}: take a number of bins or a width above 0, at most {_MOST_BINS:,}.")
+        raise UnitError(f"bins={bins:g}: use a number of bins, or a width above 0 with at most {_MOST_BINS:,}.")
     if isinstance(bins, float):
         low = np.floor(values.min() / bins)
         count = int(np.floor(values.max() / bins) - low) + 1
         if count > _MOST_BINS:
-            raise UnitError(f"A width of {bins:g} makes {count:,} bins; use a wider one.")
+            raise UnitError(f"A width of {bins:g} makes {count:,} bins. Use a wider one.")
         return np.asarray(bins * (low + np.arange(count + 1)))
     return np.linspace(values.min(), values.max(), max(int(bins), 1) + 1)
 
@@ -210,13 +210,13 @@ _MONTHS: Final = (
 
 @dataclass(frozen=True, eq=False, repr=False)
 class CalendarReturns(Described):
-    """Returns by year (rows) and month or quarter (columns), with the year's own.
+    """Returns by year (rows) and month or quarter (columns), and for the whole year.
 
     Attributes
     ----------
     summary : DataFrame
-        For each column: ``mean median positive count``, the third the share of years above zero. Years that are
-        not whole are left out of the column ``year``.
+        For each column: ``mean median positive count``, where ``positive`` is the share of years above zero.
+        Incomplete years are excluded from the column ``year``.
     """
 
     summary: pd.DataFrame
@@ -225,18 +225,18 @@ class CalendarReturns(Described):
 
 @validate_arguments
 def calendar_returns(x: TimeSeries) -> CalendarReturns:
-    """Returns of each month of each year.
+    """Calendar returns: the return of each month of each year.
 
     Parameters
     ----------
     x : TimeSeries
-        Returns, monthly or quarterly; those of days and weeks are compounded to months.
+        Monthly or quarterly returns; daily and weekly returns are compounded to months.
 
     Returns
     -------
     CalendarReturns
-        ``table`` has a column for each month and ``year``, the compounded return of the months there
-        are; a year that is not whole has its number in ``attrs["partial_years"]``.
+        ``table`` has a column per month and ``year``, the compounded return of the available months; incomplete
+        years are listed in ``attrs["partial_years"]``.
 
     Examples
     --------
@@ -283,7 +283,7 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
 
 
 def _on_calendar(x: TimeSeries) -> TimeSeries:
-    """With a row for every period: a condition can hold in one whose return is missing."""
+    """The series with one row per period: a condition can hold in a period without a return."""
     if x.metadata.frequency.is_dated or not len(x):
         return x
     every = np.arange(x.ordinals[0], x.ordinals[-1] + 1)

@@ -42,24 +42,24 @@ def forward_returns(
     x : TimeSeries
         Returns.
     condition : DataFrame, Series or sequence
-        Spells as :func:`ultrum.spells` finds them (every period of a spell counts), a boolean Series, or
-        periods.
+        Episodes from :func:`ultrum.spells` (every period of an episode counts), a boolean Series, or periods.
     horizons : sequence of int or str
-        Periods, or durations such as ``"P1Y"``.
+        Numbers of periods, or durations such as ``"P1Y"``.
 
     Returns
     -------
     ForwardReturns
-        A row a horizon: ``after`` (mean compounded return), ``count``, ``all_dates``, ``difference``, its
-        ``error`` and ``t``, ``p``. Horizons overlap, so these three are of the summed returns by 1B of Hodrick
-        (1992), which regresses each period's return on the last h conditions.
+        A row a horizon: ``after`` (conditional mean of the compounded return), ``count``, ``all_dates``
+        (unconditional mean), ``difference``, its ``error`` and ``t``, ``p``. Horizons overlap, so the last three
+        are for summed returns with Hodrick (1992) 1B standard errors, which regress each period's return on the
+        last h conditions.
 
     Raises
     ------
     AlignmentError
-        If the condition never holds where a horizon is whole.
+        If the condition never holds where a horizon is complete.
     EstimationError
-        If the returns do not vary, or a horizon has no period.
+        If the returns are constant, or a horizon is shorter than a period.
 
     Examples
     --------
@@ -77,7 +77,7 @@ def forward_returns(
     for horizon in horizons:
         count = int(horizon) if str(horizon).isdigit() else periods_in(str(horizon), returns.metadata.frequency)
         if count < 1:
-            raise EstimationError(f"horizons={list(horizons)}: a horizon is one period or more.")
+            raise EstimationError(f"horizons={list(horizons)}: a horizon must be at least one period.")
         rows[horizon] = _after(values, _to_come(values, returns, count), holds, count, x.name)
     basis = (
         f"{x.metadata.heading}, {returns.metadata.frequency.name}, {span_of(returns.values.dropna().index)}; "
@@ -109,7 +109,7 @@ def _holds(returns: TimeSeries, condition: Any) -> Bools:
 
 
 def _to_come(values: Floats, returns: TimeSeries, count: int) -> Floats:
-    """Compounded return of the next periods; missing where one is, or where the series ends."""
+    """Compounded return of the next periods; missing where one is missing, or beyond the end of the series."""
     forward = np.full(len(values), np.nan)
     ordinals = positions_of(returns.metadata.frequency, returns.index)
     for row in range(len(values) - count):
@@ -144,15 +144,15 @@ def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str)
 
 
 def months_of(duration: str) -> int:
-    """Months in a duration, refused where it has none."""
+    """Number of months of a duration; refused if it is not whole."""
     months = months_in(duration)
     if not months:
-        raise FrequencyError(f"'{duration}' is not a whole number of months; write P3M or P1Y.")
+        raise FrequencyError(f"'{duration}' is not a number of whole months. Write P3M or P1Y.")
     return months
 
 
 def row_at(ordinals: Ints, wanted: Ints) -> Ints:
-    """Row of each period, −1 where it is not listed."""
+    """Row of each period, −1 where it has none."""
     place = np.searchsorted(ordinals, wanted)
     safe = np.minimum(place, len(ordinals) - 1)
     return np.where(ordinals[safe] == wanted, safe, -1)
@@ -168,7 +168,7 @@ class Momentum(Described):
     Attributes
     ----------
     table : DataFrame
-        The last period: each horizon, ``average`` and ``rank`` (1 the highest).
+        The last period: each horizon, ``average`` and ``rank`` (1 is the highest).
     returns : dict of str to DataFrame
         Return over each horizon, shape (T, N).
     average, ranks : DataFrame, shape (T, N)
@@ -191,16 +191,16 @@ def momentum(
     Parameters
     ----------
     x : SeriesTable or DataFrame
-        Returns, of months or longer; or prices of any frequency, whose calendar is then used.
+        Returns of months or longer periods, or prices of any frequency, measured by calendar.
     horizons : sequence of str
         Durations.
     skip : str
-        What is left out at the end, such as ``"P1M"``; the horizon is counted back from the period itself.
+        Skip period at the end, such as ``"P1M"``; the horizon is counted back from the period itself.
 
     Returns
     -------
     Momentum
-        Missing where a horizon is not whole. Ties share the better rank.
+        Missing where a horizon is incomplete. Ties share the lower rank number.
 
     Examples
     --------
@@ -242,7 +242,7 @@ def momentum(
 
 
 def _past(table: SeriesTable, horizon: str, skip: str, priced: bool) -> pd.DataFrame:
-    """Compounded return of the horizon that ends at each row, the skipped end left out."""
+    """Compounded return of the horizon that ends at each row, without the skip period."""
     ordinals = table.ordinals
     if table.frequency.is_dated:
         if not priced:

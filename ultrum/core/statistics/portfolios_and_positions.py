@@ -39,19 +39,18 @@ def portfolio(
     x : SeriesTable or DataFrame
         Simple returns.
     weights : "equal", mapping or SeriesTable
-        Equal over the assets with a return; given by name; or market values, those at the end of the
-        period before being used, of days those of the last five weekdays.
+        Equal over the assets with a return; fixed by name; or market values, taken at the end of the period
+        before (for daily data of the last five weekdays).
     rebalance : str
-        ``"every period"``, ``"never"``, or a duration such as ``"P1Y"``; in between weights drift with
-        returns.
+        ``"every period"``, ``"never"``, or a duration such as ``"P1Y"``; weights drift with returns in between.
     name : str
         Name of the result.
 
     Returns
     -------
     TimeSeries
-        Weights are scaled to one over the assets that have a return in a period; a period in which
-        none has, or market values are missing, is missing.
+        Weights are scaled to sum to one over the assets with a return; a period without any return, or without
+        market values, is missing.
 
     Examples
     --------
@@ -66,7 +65,7 @@ def portfolio(
     currencies = sorted({a.currency for a in table.metadata if a.currency})
     if len(currencies) > 1:
         raise CurrencyError(
-            f"The assets are in {' and '.join(currencies)}; convert their prices to one currency with "
+            f"The assets are in {' and '.join(currencies)}. Convert their prices to one currency with "
             "to_currency."
         )
     targets = _targets(table, weights)
@@ -88,7 +87,7 @@ def portfolio(
 
 
 def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTable) -> Floats:
-    """Wanted weights of every period, before they are scaled."""
+    """Target weights of every period, before scaling."""
     if isinstance(weights, SeriesTable):
         absent = [n for n in table.names if n not in weights.names]
         if absent:
@@ -99,7 +98,7 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         place = np.searchsorted(ordinals, table.ordinals) - 1
         if table.frequency != weights.frequency:
             raise AlignmentError(
-                f"Market values are {weights.frequency.name}, returns {table.frequency.name}; convert both to "
+                f"Market values are {weights.frequency.name}, returns {table.frequency.name}. Convert both to "
                 "one."
             )
         age = table.ordinals - ordinals[np.maximum(place, 0)]
@@ -133,7 +132,7 @@ def _rebalancing(table: SeriesTable, rebalance: str) -> Bools:
 
 
 def _drifting_returns(block: Floats, targets: Floats, rebalanced: Bools) -> Floats:
-    """Returns of what is held, weights drifting between the days they are set."""
+    """Returns of the holdings, with weights that drift between rebalancing dates."""
     portfolio_return = np.full(len(block), np.nan)
     held = np.zeros(block.shape[1])
     for row, values in enumerate(block):
@@ -154,16 +153,16 @@ def _drifting_returns(block: Floats, targets: Floats, rebalanced: Bools) -> Floa
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Holdings(Described):
-    """Purchases and what they are worth.
+    """Purchases and their market values.
 
     Attributes
     ----------
     table : DataFrame
         A row a purchase: ``asset date units price cost now value gain growth yearly``.
     by_asset : DataFrame
-        ``cost value gain growth yearly``, the last money-weighted (internal rate of return).
+        ``cost value gain growth yearly``, the last the money-weighted return (internal rate of return).
     total : Series
-        The same of everything together.
+        The same for all positions together.
     """
 
     by_asset: pd.DataFrame
@@ -186,24 +185,23 @@ def positions(
     Parameters
     ----------
     purchases : DataFrame
-        ``asset date units`` and, if another price was paid than the close, ``price``. Negative units are
-        sales.
+        ``asset date units`` and, if the price paid was not the close, ``price``. Negative units are sales.
     prices : SeriesTable
-        Daily closes as they were.
+        Unadjusted daily closing prices.
     dividends, splits : DataFrame, optional
-        As for :func:`adjust_prices`; dividends are taken as reinvested.
+        As for :func:`adjust_prices`; dividends are reinvested.
     on : str, optional
-        Day of valuation; by default the last of the prices. A day without trading takes the last before it.
+        Valuation date; by default the last date of the prices. A day without trading uses the last one before it.
     currency : str
-        Currency of the result; needs ``rates`` where prices are in others.
+        Currency of the result; needs ``rates`` for prices in other currencies.
     rates : ExchangeRates, optional
         Exchange rates, where currencies differ.
 
     Returns
     -------
     Holdings
-        ``yearly`` is (value/cost)^(365.25/days) − 1 of a purchase, and of several the rate at which the flows
-        are worth nothing today. It is missing for less than a day, or where no rate does it.
+        ``yearly`` is (value/cost)^(365.25/days) − 1 for one purchase, and for several the internal rate of
+        return. It is missing for holding periods under one day, or where no rate exists.
 
     Raises
     ------
@@ -234,12 +232,12 @@ def positions(
     paid = "reinvested" if dividends is not None else "not given"
     basis = f"valued on {day.date()} in {unit}; dividends {paid}"
     if not currency and len({a.currency for a in prices.metadata if a.name in set(table["asset"])}) > 1:
-        raise CurrencyError("The assets are in several currencies; set currency and rates.")
+        raise CurrencyError("The assets are in several currencies. Set currency and rates.")
     return Holdings(table, basis, by_asset, _together(table, day))
 
 
 def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
-    """Purchases with days and numbers; refused if a column, a price or a value is not there."""
+    """Purchases with dates and numbers; refused if a column, a price or a value is missing."""
     absent = [c for c in ("asset", "date", "units") if c not in purchases]
     if absent:
         raise UnitError(f"Purchases need the columns asset, date and units; {name_list(absent)} is not there.")
@@ -301,7 +299,7 @@ def _rate(currency: str, wanted: str, rates: ExchangeRates | None, day: pd.Times
         return 1.0
     if rates is None:
         raise CurrencyError(
-            f"Prices are in {currency or 'no known currency'}; give rates to have them in {wanted}."
+            f"Prices are in {currency or 'no known currency'}. Set rates= to convert them to {wanted}."
         )
     return float(rates.rate(currency, wanted, on=day))
 
@@ -321,7 +319,7 @@ def _together(table: pd.DataFrame, day: pd.Timestamp) -> pd.Series:
 
 
 def _money_weighted(costs: Floats, years: Floats, value: float) -> float:
-    """The yearly rate at which what was paid has grown to the value."""
+    """The annual rate at which the payments grow to the value (internal rate of return)."""
     if not len(costs) or years.max() <= 0:
         return np.nan
 

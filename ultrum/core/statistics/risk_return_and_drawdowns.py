@@ -25,7 +25,7 @@ from ultrum.errors import EstimationError, UnitError, one_of
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Described(TableInNotebooks):
-    """A table with a sentence on its basis.
+    """A table with a sentence that states its basis.
 
     Attributes
     ----------
@@ -39,7 +39,7 @@ class Described(TableInNotebooks):
 
     @property
     def in_percent(self) -> str:
-        """The sentence where the numbers are shown in percent."""
+        """The basis where numbers are shown in percent."""
         return self.basis.replace("decimals", "percent")
 
     def to_frame(self) -> pd.DataFrame:
@@ -53,13 +53,13 @@ class Described(TableInNotebooks):
 
 
 def returns_in(x: object, doing: str) -> SeriesTable:
-    """A table of simple or log returns; prices are refused with the fix."""
+    """A table of simple or log returns; prices are refused, with the fix."""
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if isinstance(table, pd.DataFrame | pd.Series):
         frame = table.to_frame() if isinstance(table, pd.Series) else table
         table = SeriesTable.from_pandas(frame, measure="return")
     if not isinstance(table, SeriesTable):
-        raise UnitError(f"{doing} takes returns, not a {type(x).__name__}.")
+        raise UnitError(f"{doing} needs returns; got a {type(x).__name__}.")
     for metadata in table.metadata:
         if not metadata.is_return:
             raise UnitError(
@@ -67,12 +67,12 @@ def returns_in(x: object, doing: str) -> SeriesTable:
             )
     kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:
-        raise UnitError(f"{doing}: simple and log returns are mixed; convert all to one with to_simple.")
+        raise UnitError(f"{doing}: simple and log returns are mixed. Convert the log returns with to_simple.")
     return table
 
 
 def simple_block(x: SeriesTable) -> Floats:
-    """Returns as simple ones."""
+    """The returns as simple returns."""
     return np.asarray(np.expm1(x.block) if x.metadata[0].measure == "log_return" else x.block)
 
 
@@ -95,7 +95,7 @@ class RiskReturn(Described):
     Attributes
     ----------
     returns : SeriesTable
-        The returns it is of.
+        The returns described.
     periods_per_year : mapping of str to float
         By asset.
     """
@@ -104,12 +104,12 @@ class RiskReturn(Described):
     periods_per_year: Mapping[str, float]
 
     def workings(self, asset: str | None = None) -> Workings:
-        """How the annualised mean and volatility follow from the returns of one asset.
+        """Step-by-step calculation of the annualised mean and volatility of one asset.
 
         Parameters
         ----------
         asset : str, optional
-            It may be left out where there is one.
+            Can be omitted where there is only one.
 
         Returns
         -------
@@ -130,7 +130,7 @@ class RiskReturn(Described):
         names = self.returns.names
         name = names[0] if asset is None and len(names) == 1 else asset
         if name not in names:
-            raise EstimationError(f"Name one asset; {one_of(name or '', names)}")
+            raise EstimationError(f"Set asset= to one asset; {one_of(name or '', names)}")
         values = self.returns[name].values.dropna()
         if len(values) < 2:
             raise EstimationError(
@@ -174,27 +174,27 @@ def risk_return(
     x : TimeSeries, SeriesTable or DataFrame
         Returns, simple or logarithmic.
     risk_free : TimeSeries, optional
-        Risk-free return of each period, for the Sharpe ratio; excess returns need none.
+        Risk-free return of each period, for the Sharpe ratio; not needed for excess returns.
     periods_per_year : float, optional
-        By default the calendar's; of business-daily data the observed number per year.
+        Periods per year; by default those of the calendar, for business-daily data the observed number.
 
     Returns
     -------
     RiskReturn
-        Of log returns, ``mean``, ``geometric`` and ``max_drawdown`` are growth and all else is logarithmic.
-        Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1), ``volatility``
-        (√P·s), ``variance`` (P·s²), ``std`` (s, per period; all with n − 1), ``sharpe_ratio`` and its
-        standard error ``sharpe_se``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and
+        For log returns, ``mean``, ``geometric`` and ``max_drawdown`` are simple growth rates; all other columns
+        are logarithmic. Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1),
+        ``volatility`` (√P·s), ``variance`` (P·s²), ``std`` (s, per period; all with n − 1), ``sharpe_ratio`` and
+        its standard error ``sharpe_se``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and
         ``worst_period``, ``max_drawdown``, ``positive`` (share of positive periods), ``periods``, ``first``,
-        ``last``. Excess returns are compounded alone, which is not a realised wealth path; as the basis states.
+        ``last``. Excess returns are compounded as they are, which is not a realised wealth path; the basis states
+        it.
 
     Notes
     -----
-    The standard error of the Sharpe ratio is √P·√((1 + S²/2 − γ₃S + (γ₄ − 3)S²/4)/T) with S per period
-    (Mertens 2002); for normal returns it is that of Lo (2002). Skewness and kurtosis are moments over
-    powers of the standard deviation with n. A standard deviation needs two values, a skewness three, a
-    kurtosis four; the last two are missing where returns do not vary. A standard deviation that is rounding
-    is zero.
+    The standard error of the Sharpe ratio is √P·√((1 + S²/2 − γ₃S + (γ₄ − 3)S²/4)/T) with S per period (Mertens
+    2002); for normal returns it is that of Lo (2002). Skewness and kurtosis are central moments over powers of
+    the standard deviation, both with n. A standard deviation needs two values, skewness three, kurtosis four; the
+    last two are missing for constant returns. A standard deviation at the level of rounding is zero.
 
     Examples
     --------
@@ -246,7 +246,7 @@ def risk_return(
 
 
 def _range_of(years: Floats) -> str:
-    """One number, or the lowest and the highest."""
+    """One number, or the minimum and the maximum."""
     low, high = f"{years.min():.6g}", f"{years.max():.6g}"
     return low if low == high else f"{low} to {high}"
 
@@ -349,14 +349,14 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     x : TimeSeries, SeriesTable or DataFrame
         Returns, or prices and total-return indices.
     limit : int
-        How many of each series are listed, deepest first.
+        Number of drawdowns per series, deepest first.
 
     Returns
     -------
     Drawdowns
-        ``table``: ``series peak trough recovery_date depth periods_to_trough periods_to_recovery``; a
-        drawdown that has not ended has no recovery. Before the first return the level is one; a missing
-        return leaves it where it was, and the basis counts them.
+        ``table``: ``series peak trough recovery_date depth periods_to_trough periods_to_recovery``; an ongoing
+        drawdown has no recovery. Wealth is one before the first return; a missing return leaves it unchanged, and
+        the basis counts these.
 
     Examples
     --------
@@ -388,7 +388,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
     basis = f"{table.frequency.name}, {span_of(table.index)}; depth in decimals, lengths in {noun}s"
-    basis += f"; {holes} missing returns passed over" if holes else ""
+    basis += f"; {holes} missing returns skipped" if holes else ""
     return Drawdowns(_DrawdownTable(pd.DataFrame(rows, columns=columns)), basis, water)
 
 

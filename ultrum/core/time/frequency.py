@@ -94,7 +94,7 @@ class Frequency:
         if self.code not in _PER_YEAR:
             raise FrequencyError(_unknown(self.code))
         if self.multiple < 1 or (self.multiple > 1 and self.code not in "HN"):
-            raise FrequencyError(f"'{self.multiple}{self.code}': only hours and minutes multiply.")
+            raise FrequencyError(f"'{self.multiple}{self.code}': only hours and minutes can have a multiple.")
         if self.anchor == -1:
             object.__setattr__(self, "anchor", {"W": 6, "M": 31}.get(self.code, 12))
 
@@ -432,7 +432,7 @@ def calendar_days(index: pd.Index) -> Dates:
 def _unknown(text: object) -> str:
     return (
         f"'{text}' is not a frequency. Use an SDMX code: A, S, Q, M, W, B, D, H or N, "
-        "with an anchor if need be (W-FRI, A-MAR, M-25)."
+        "optionally with an anchor (W-FRI, A-MAR, M-25)."
     )
 
 

@@ -28,8 +28,8 @@ def infer_frequency(index: pd.Index) -> Frequency:
         return Frequency.parse(index.freqstr.replace("Y-", "A-").replace("-DEC", ""))
     if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
         raise FrequencyError(
-            f"The frequency cannot be read off a {type(index).__name__} of {len(index)} entries; "
-            "set frequency='M' or give it dates."
+            f"The frequency cannot be inferred from a {type(index).__name__} of {len(index)} entries. Set "
+            "frequency='M', or use an index of dates."
         )
     days = calendar_days(index).astype(np.int64)
     if (np.diff(days) <= 0).any():
@@ -43,7 +43,7 @@ def infer_frequency(index: pd.Index) -> Frequency:
             return _fitting(days.astype("datetime64[D]"), code) or Frequency("B" if weekdays else "D")
     if gap < 4:
         return Frequency("B" if weekdays else "D")
-    raise FrequencyError(f"Dates {gap:g} days apart match no frequency; set frequency=...")
+    raise FrequencyError(f"Dates {gap:g} days apart match no frequency. Set frequency=...")
 
 
 def distinct(moments: Dates) -> Dates:
@@ -70,7 +70,7 @@ def _half_years(index: pd.PeriodIndex) -> Frequency:
     """Half-years out of periods of six months, which must all begin in the same or the opposite month."""
     firsts = set((index.month % 6).tolist())
     if len(firsts) > 1:
-        raise FrequencyError("The periods of six months overlap; half-years begin six months apart.")
+        raise FrequencyError("The half-years overlap. Half-years must begin six months apart.")
     before = (firsts.pop() - 1) % 6 if firsts else 0  # month before the first of a half-year
     return Frequency("S", anchor=before or 12)
 
@@ -78,8 +78,8 @@ def _half_years(index: pd.PeriodIndex) -> Frequency:
 def _several_a_day(index: pd.DatetimeIndex) -> str:
     if not index.is_unique:
         twice = index[index.duplicated()][0]
-        return f"{twice} appears twice; keep one row of each date."
-    return "Several observations a day: set frequency='N', '5N' or 'H'."
+        return f"{twice} occurs twice. Keep one row per date."
+    return "There are several observations per day. Set frequency='N', '5N' or 'H'."
 
 
 def _fitting(days: Dates, code: str) -> Frequency | None:

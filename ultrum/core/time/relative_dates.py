@@ -77,10 +77,10 @@ def start_of_last(text: str, last: date) -> str:
 def _offset(text: str) -> pd.DateOffset:
     match = _LAST.fullmatch(text)
     if not match:
-        raise FrequencyError(f"'{text}' is not a length; write 'last 12 quarters' or 'last 25 years'.")
+        raise FrequencyError(f"'{text}' is not a relative date. Write 'last 12 quarters' or 'last 25 years'.")
     count, (months, days) = int(match[1]), _LENGTHS[match[2].lower()]
     if count * (months or 1) > _LONGEST:
-        raise FrequencyError(f"'{text}' is longer than any data; write a shorter length, or 'earliest'.")
+        raise FrequencyError(f"'{text}' is longer than any data. Write a shorter length, or 'earliest'.")
     return pd.DateOffset(months=count * months, days=count * days)
 
 
@@ -156,8 +156,8 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
     wrong = np.flatnonzero(np.isnat(days) & ~(missing & np.asarray(index.isna())))
     if len(wrong):
         raise AlignmentError(
-            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is not a day; "
-            "write days as 2024-03-31."
+            f"{what}: row {wrong[0] + 1} of {len(index)} holds '{index[wrong[0]]}', which is not a date. Write "
+            "dates as 2024-03-31."
         )
     return np.asarray(days)
 

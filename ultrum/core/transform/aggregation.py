@@ -424,21 +424,21 @@ def _bar_methods(names: list[str]) -> dict[str, str]:
 def _check_direction(x: SeriesTable, target: Frequency) -> None:
     if target < x.frequency:
         raise FrequencyError(
-            f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. A higher frequency must "
-            "be estimated: choose a method of disaggregate."
+            f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. Use disaggregate to estimate a "
+            "higher frequency."
         )
     if x.frequency.code != "W" and not target.contains(x.frequency):
         raise FrequencyError(
-            f"{x.frequency.name} periods do not fit whole into {target.name} ones; "
-            "start from daily data or choose another target."
+            f"{x.frequency.name} periods do not nest in {target.name} periods. Start from daily data, or choose "
+            "another frequency."
         )
 
 
 def _check_sense(method: str, x: SeriesTable, target: Frequency, metadata_list: list[Metadata]) -> None:
     if x.frequency.code == "W" and target.code != "W" and method in _WHOLE:
         raise FrequencyError(
-            f"{metadata_list[0].name}: weeks do not fit whole into a {target.noun}, so a {method} over weeks "
-            "counts days of the neighbour. Start from daily data, or use how='mean' or 'last'."
+            f"{metadata_list[0].name}: weeks do not nest in a {target.noun}, so a {method} over weeks includes "
+            "days of the next or previous one. Start from daily data, or use how='mean' or 'last'."
         )
     for metadata in metadata_list:
         if method == "sum" and metadata.measure in ("index", "price", "rate", "quote", "return"):

@@ -72,10 +72,11 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
 
     if n <= k + 1:
         raise EstimationError(
-            f"{name} has {quantity(n, 'value')}, too few for {quantity(k, 'coefficient')} and ρ."
+            f"{name} has {quantity(n, 'value')}, too few for {quantity(k, 'coefficient')} and ρ. Use "
+            "how='denton'."
         )
     if np.linalg.matrix_rank(aggregator @ regressors) < k:
-        raise EstimationError(f"{name}: the indicator does not vary; use how='denton'.")
+        raise EstimationError(f"{name}: the indicator is constant. Use how='denton'.")
     rho = _likeliest(low, regressors, aggregator)
     at = _fit(rho, low, regressors, aggregator)
     gain = scipy.linalg.cho_solve((at.factor, True), at.covariance.T).T
@@ -232,7 +233,7 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
         return _like(held, np.expm1, "return")
     valid = x.values.dropna()
     if not len(valid):
-        raise EstimationError(f"{x.name} has no values to estimate from.")
+        raise EstimationError(f"{x.name} has no values. Nothing can be estimated.")
     pieces = []
     for run in _runs(source.ordinals_of(valid.index)):
         low = source.ordinals_of(valid.index)[run]
@@ -256,7 +257,7 @@ def _check_direction(metadata: Metadata, target: Frequency) -> None:
         )
     if target.code in "HN" or not metadata.frequency.contains(target):
         raise FrequencyError(
-            f"{target.name} periods do not fit whole into {metadata.frequency.name} ones; choose another target."
+            f"{target.name} periods do not nest in {metadata.frequency.name} periods. Choose another frequency."
         )
 
 
@@ -327,7 +328,7 @@ def _estimate_values(
         return _denton(values, z, places.aggregator(method)), None
     if len(places.high) > _MOST:
         raise EstimationError(
-            f"{name}: {len(places.high):,} periods are more than Chow–Lin takes ({_MOST:,}); use a shorter "
+            f"{name}: {len(places.high):,} periods exceed the limit of Chow–Lin ({_MOST:,}). Use a shorter "
             "sample, or how='denton'."
         )
     columns = [np.ones(len(places.high))] + ([] if helper is None else [helper])
@@ -358,7 +359,9 @@ def _rho_setting(estimate: ChowLin | None) -> str | None:
     """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
     if estimate is None:
         return None
-    edge = ", at the edge of its range: the indicator misses the trend" if abs(estimate.rho) > 0.998 else ""
+    edge = (
+        ", at the edge of its range: the indicator does not follow the trend" if abs(estimate.rho) > 0.998 else ""
+    )
     return f"{estimate.rho:.3f}{edge}"
 
 

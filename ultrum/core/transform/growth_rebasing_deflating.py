@@ -98,7 +98,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     Raises
     ------
     UnitError
-        If ``x`` holds returns, which are changes already.
+        If ``x`` contains returns, which are already changes. Use cumulate first for levels.
 
     Examples
     --------
@@ -110,7 +110,9 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     """
     for metadata in x.metadata:
         if metadata.is_return:
-            raise UnitError(f"{metadata.name} holds returns, which are changes already.")
+            raise UnitError(
+                f"{metadata.name} contains returns, which are already changes. Use cumulate first for levels."
+            )
     rows, earlier, there = _earlier(x, over)
     differences = np.where(there[:, None], x.block[rows] - x.block[earlier], np.nan)
     metadata_list = []
@@ -207,7 +209,7 @@ def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     """
     kinds = {a.measure for a in x.metadata}
     if len(kinds) > 1 or not kinds <= {"flow", "return", "log_return"}:
-        raise UnitError(f"cumulate takes flows or returns, not {', '.join(sorted(kinds))}.")
+        raise UnitError(f"cumulate needs flows or returns, not {', '.join(sorted(kinds))}.")
     kind = kinds.pop()
     block = x.block
     inside = np.isfinite(block)
@@ -340,7 +342,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
             if in_period.any()
             else "no period"
         )
-        raise AlignmentError(f"{name_list(x.names)} ({span_of(x.index)}): {rows} of {to}; choose another base.")
+        raise AlignmentError(f"{name_list(x.names)} ({span_of(x.index)}): {rows} of {to}. Choose another base.")
     return in_period, to
 
 
@@ -417,8 +419,8 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
 def _check_deflating(metadata: Metadata, prices: Metadata) -> None:
     if prices.measure not in ("index", "price"):
         raise UnitError(
-            f"{prices.name} is {prices.measure_in_words}; deflating needs a price "
-            "index. Cumulate inflation rates into one first."
+            f"{prices.name} is {prices.measure_in_words}; deflate needs a price index. Cumulate inflation rates "
+            "into an index first."
         )
     if prices.frequency != metadata.frequency:
         raise FrequencyError(
@@ -433,7 +435,7 @@ def _check_deflating(metadata: Metadata, prices: Metadata) -> None:
     if metadata.region and prices.region and metadata.region != prices.region:
         raise UnitError(
             f"{metadata.name} is of {metadata.region}, the prices {prices.name} of {prices.region}. "
-            "Take the price index of its own region."
+            "Use the price index of the same region."
         )
     if metadata.currency and prices.currency and metadata.currency != prices.currency:
         raise CurrencyError(

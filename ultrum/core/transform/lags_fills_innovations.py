@@ -80,7 +80,7 @@ def fill(
     Raises
     ------
     UnitError
-        If a flow or a return would be repeated, which would count it twice.
+        If a flow or a return would be repeated, which would subtract it twice. Remove this call.
 
     Examples
     --------
@@ -94,7 +94,8 @@ def fill(
     for metadata in x.metadata:
         if how != "none" and (metadata.measure == "flow" or metadata.is_return):
             raise UnitError(
-                f"{metadata.name} holds {metadata.measure.replace('_', ' ')}s; repeating one counts it twice."
+                f"{metadata.name} holds {metadata.measure.replace('_', ' ')}s; repeating a value would count it "
+                "twice. Set how= to another method."
             )
     frame = x.values
     if not x.frequency.is_dated and len(x.index):
@@ -173,7 +174,7 @@ def innovations(
     for name in x.names:
         metadata = x[name].metadata
         if metadata.measure in ("price", "index", "stock", "quote"):
-            raise UnitError(f"{name} is a level ({metadata.measure}); use its growth first.")
+            raise UnitError(f"{name} is a level ({metadata.measure}). Use its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, least)
         metadata_after = metadata.add_step("innovations", lags=lags, criterion=criterion, sample=sample)
         parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
@@ -232,7 +233,7 @@ def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
     y, x = values[used], lagged[used]
     count = len(y)
     if count < most + 3:
-        raise EstimationError(f"Only {quantity(count, 'period')} with all {most} lags; use fewer lags.")
+        raise EstimationError(f"Only {quantity(count, 'period')} with all {most} lags. Use fewer lags.")
     q = np.linalg.qr(x)[0]  # the first columns of Q span the first columns of X
     left = float(y @ y) - np.cumsum((q.T @ y) ** 2)
     spread = np.maximum(left, np.finfo(float).tiny) / count

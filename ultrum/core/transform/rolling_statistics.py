@@ -36,7 +36,7 @@ def starts_of(window: int | str, ordinals: Ints, frequency: Frequency) -> Ints:
     if isinstance(window, int) or str(window).isdigit():
         width = int(window)
         if width < 1:
-            raise FrequencyError(f"A window of {width} is empty; use at least 1.")
+            raise FrequencyError(f"A window of {width} is empty. Use at least 1.")
         if frequency.is_dated:
             rows = np.arange(len(ordinals))
             if frequency.code in "BD":

@@ -75,7 +75,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
         )
     values = series.values.dropna().to_numpy()
     if not len(values):
-        raise UnitError(f"{series.name} has no values to compare.")
+        raise UnitError(f"{series.name} has no values.")
     side = match["side"].lower()
     if match["zero"]:
         level = 0.0
@@ -93,7 +93,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
                 )
             level /= 100.0
     if not np.isfinite(level):
-        raise UnitError(f"'{text}' compares with {level}; write a finite number.")
+        raise UnitError(f"'{text}' compares with {level}. Write a finite number.")
     return Condition(side, level, text.strip())
 
 

@@ -136,15 +136,14 @@ def _link_part(
     if not len(shared) and link != "level":
         raise AlignmentError(
             f"{part.name} ({span_of(valid.index)}) and {chosen.name} ({span_of(joined.index)}) do not overlap, "
-            "so "
-            f"there is nothing to find a {link} from; link='level' joins them as they are."
+            f"so no {link} can be estimated. Use link='level' to join them unchanged."
         )
     mine, theirs = valid.reindex(shared).to_numpy(), joined.reindex(shared).to_numpy()
     factor = {"level": 0.0, "difference": 0.0, "ratio": 1.0}[link]
     if link == "ratio":
         factor = float(theirs.mean() / mine.mean()) if mine.mean() else np.nan
         if not np.isfinite(factor) or factor <= 0:
-            raise UnitError(f"{part.name} and {chosen.name} have no positive ratio; link='difference'.")
+            raise UnitError(f"{part.name} and {chosen.name} have no positive ratio. Use link='difference'.")
         values = valid * factor
     else:
         factor = float((theirs - mine).mean()) if link == "difference" else 0.0
@@ -191,7 +190,7 @@ def _refuse_disagreement(
     raise AlignmentError(
         f"{part.name} and {chosen.name} disagree beyond {limit} in {int(wrong.sum())} of {len(shared)} shared "
         f"periods, most in {period_label(shared[worst])}: {values[shared[worst]]:.6g} against "
-        f"{theirs[worst]:.6g} ({amount}). Look at both, take {fixes}, or a wider tolerance."
+        f"{theirs[worst]:.6g} ({amount}). Check both; use {fixes}, or a wider tolerance."
     )
 
 
@@ -307,12 +306,12 @@ def composite(
     for metadata in table.metadata:
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(
-                f"{metadata.name} is a level ({metadata.measure}), whose mean is not meaningful; "
-                "take its growth first."
+                f"{metadata.name} is a level ({metadata.measure}), whose mean is not meaningful. Use its growth "
+                "first."
             )
     signs = np.array([float((orient or {}).get(n, 1)) for n in table.names])
     if not np.isin(signs, (-1.0, 1.0)).all():
-        raise UnitError("orient is 1 or −1 for each part; set how much it counts with weights.")
+        raise UnitError("orient must be 1 or −1 for each part. Use weights= for other weights.")
     shares = np.array([float((weights or {}).get(n, 1.0 if weights is None else 0.0)) for n in table.names])
     if (shares < 0).any() or not shares.sum() > 0:
         raise UnitError("weights must not be negative, and their sum must be positive.")
@@ -428,12 +427,12 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     if long.metadata.timing and short.metadata.timing and long.metadata.timing != short.metadata.timing:
         raise UnitError(
             f"{long.name} is at the {long.metadata.timing} of a {long.metadata.frequency.noun}, {short.name} at "
-            f"the {short.metadata.timing}; convert both to one."
+            f"the {short.metadata.timing}. Convert both to one."
         )
     if long.metadata.measure in ("price", "index", "flow", "stock", "quote"):
         raise UnitError(
-            f"{long.name} and {short.name} are {long.metadata.measure} levels; their difference compares trends. "
-            "Take the spread of rates, or of growth."
+            f"{long.name} and {short.name} are {long.metadata.measure} levels; their difference compares "
+            "trends. Use the spread of rates, or of growth."
         )
     difference = long - short
     if not difference.values.notna().any():

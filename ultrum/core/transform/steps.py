@@ -114,7 +114,7 @@ def add_step(
     """
     name = function.__name__
     if name in _STEPS and not _is_same(_STEPS[name].function, function):
-        raise UnitError(f"There is a step '{name}' already; give the function another name.")
+        raise UnitError(f"A step '{name}' exists already. Rename the function.")
     settings = list(inspect.signature(function).parameters)[1:]
     for setting in (main, *others):
         if setting not in settings:
@@ -149,7 +149,7 @@ def step_fault(step: Any) -> str:
     """
     if not isinstance(step, Mapping) or len(step) != 1:
         form = f"{{ {step} = {{}} }}" if isinstance(step, str) else "{ growth = { over = 'P1Y' } }"
-        return f"a step is a table of one name, such as {form}, not {step!r}."
+        return f"a step must be a table with one key, such as {form}, not {step!r}."
     name, settings = next(iter(step.items()))
     if name not in _STEPS:
         return f"No step '{name}'; {one_of(str(name), _STEPS)}"

@@ -200,8 +200,9 @@ class SdmxSource:
             return
         named = structure.codes.get("FREQ", {})
         listed = ", ".join(f"{named.get(c, c)} ({c})" for c in frequencies)
+        name = f"{named[wanted]} ({wanted})" if wanted in named else wanted
         raise SourceError(
-            f"{where}: no series of frequency {named.get(wanted, wanted)} ({wanted}); the source has: {listed}. "
+            f"{where}: no series of frequency {name}; the source has: {listed}. "
             "Use one of them, then convert with to_frequency (lower) or disaggregate (higher)."
         )
 

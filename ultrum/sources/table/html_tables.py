@@ -103,7 +103,7 @@ def _spread(table: Any) -> list[Row]:
                     grid[r + i, c + j] = text
             c += wide
             most.check("columns", c, f"A table of the page: a line has {quantity(c, 'cell')}")
-            most.check("cells", len(grid), f"A table of the page has {quantity(len(grid), 'cell')} and more")
+            most.check("cells", len(grid), f"A table of the page has at least {quantity(len(grid), 'cell')}")
     width = max((c for _, c in grid), default=-1) + 1
     spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
     for r in alone:

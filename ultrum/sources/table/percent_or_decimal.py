@@ -119,7 +119,7 @@ def unit_of(
     count = int(np.isfinite(numbers.values).sum())
     if numbers.percent:
         if numbers.percent < count:
-            signs = f"{numbers.percent} of the {quantity(count, 'number')} in '{name}'"
+            signs = f"{numbers.percent} of the {quantity(count, 'number')} in '{name}' have a percent sign"
             raise TableError(
                 f"{where}: {signs}, and the others have none. Set units='percent' or units='decimal'."
             )

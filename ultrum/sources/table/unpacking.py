@@ -136,7 +136,7 @@ def _read_within_limits(packed: IO[bytes] | gzip.GzipFile, name: str, packed_siz
     try:
         while piece := packed.read(_PIECE):
             size += len(piece)
-            limits_now.check("unpacked_bytes", size, f"{name} unpacks to {size:,} bytes and more")
+            limits_now.check("unpacked_bytes", size, f"{name} unpacks to at least {size:,} bytes")
             times = size // max(packed_size, 1) if size > _SMALL else 0
             limits_now.check("expansion", times, f"{name} unpacks to {times:,} times its bytes")
             parts.append(piece)

@@ -58,7 +58,7 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
             for sheet in sheets:
                 _refuse_far_cells(archive, sheet, name)
             texts = _common_texts(archive, [n for n in sheets if n.lower().endswith(".xml")])
-            limits_now.check("unpacked_bytes", texts, f"{name} has {texts:,} letters, repeated ones included")
+            limits_now.check("unpacked_bytes", texts, f"{name} has {texts:,} letters, with repetitions")
             if "content.xml" in archive.namelist():
                 for reach in _tables(archive.open("content.xml")):
                     _refuse_beyond_memory(reach, name)

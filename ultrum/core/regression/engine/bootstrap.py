@@ -11,7 +11,7 @@ from ultrum.errors import EstimationError
 
 
 def block_length(block: Floats) -> float:
-    """Mean block length of the stationary bootstrap, the largest over the columns.
+    """Mean block length of the stationary bootstrap: the largest over the columns.
 
     Politis and White (2004) with the correction of Patton, Politis and White (2009): flat-top weights
     over twice the lag after which autocorrelations are small.
@@ -53,7 +53,7 @@ def _length(values: Floats) -> float:
 
 
 def _first_quiet(small: np.ndarray, run: int) -> int:
-    """The lag after which so many autocorrelations in a row are small; the last large one where none is."""
+    """The lag after which a run of autocorrelations is small; otherwise the last large one."""
     for start in range(len(small) - run + 1):
         if small[start : start + run].all():
             return start
@@ -78,14 +78,14 @@ def stationary_rows(rows: int, draws: int, block: float, seed: int | np.random.G
 
 
 def drawn_periods(positions: Ints, draws: int, block: float, seed: int | np.random.Generator) -> Ints:
-    """Row of each period of each draw, shape (draws, S); −1 for a period without a row.
+    """Row of each period in each draw, shape (draws, S); −1 for a period without a row.
 
-    Blocks are stretches of the calendar, so that rows on both sides of a gap are not neighbours.
+    Blocks are stretches of the calendar, so rows on both sides of a gap are not adjacent.
 
     Parameters
     ----------
     positions : ndarray of int, shape (T,)
-        Of the rows in time, increasing; S periods from the first to the last.
+        Periods of the rows, increasing; S periods from first to last.
     draws : int
     block : float
         Average length of a block, in periods.
@@ -103,7 +103,7 @@ def drawn_periods(positions: Ints, draws: int, block: float, seed: int | np.rand
 
 
 def row_counts(drawn: Ints, rows: int) -> Floats:
-    """How often each draw took each row, (draws, rows): all that sums over rows need; −1 stands for none."""
+    """How often each draw takes each row, shape (draws, rows); enough for any sum over rows. −1 marks no row."""
     draws = len(drawn)
     flat = (drawn + rows * np.arange(draws)[:, None])[drawn >= 0]
     return np.bincount(flat, minlength=draws * rows).reshape(draws, rows).astype(np.float64)
@@ -113,7 +113,7 @@ def row_counts(drawn: Ints, rows: int) -> Floats:
 
 
 def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constant: bool) -> Floats:
-    """Least-squares coefficients of every bootstrap draw, each asset on the rows it has.
+    """Least-squares coefficients of every bootstrap draw, each asset on its own observations.
 
     Parameters
     ----------
@@ -127,7 +127,7 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
     Returns
     -------
     ndarray, shape (p, N, draws)
-        Missing where a draw has no more distinct rows than coefficients.
+        Missing where a draw has no more distinct observations than coefficients.
     """
     shift = cholesky.Shift.of(design, constant)
     moved = shift.apply(design)
@@ -149,7 +149,7 @@ def drawn_coefficients(design: Floats, response: Floats, counts: Floats, constan
 
 
 def _by_rows(design: Floats, values: Floats, counts: Floats) -> Floats:
-    """One draw, by its rows, whose moments lose digits."""
+    """One ill-conditioned draw, solved from its rows."""
     if np.count_nonzero(counts) <= design.shape[1]:
         return np.full(design.shape[1], np.nan)
     root = np.sqrt(counts)

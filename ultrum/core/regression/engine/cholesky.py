@@ -1,13 +1,13 @@
 """Batched Cholesky solutions: many dependent variables, each on its own rows, over many windows at once.
 
-Sums of products are taken afresh inside every window by matrix products, never as differences of
-running sums, so one bad tick spoils the windows that hold it and no other. Columns are first brought
-near their medians. Where the Cholesky pivots, or the share of the residuals in all squares, show that
-digits would be lost, the window is marked for QR instead.
+Sums of products are computed afresh in every window by matrix products, never as differences of running sums, so
+one wrong price affects only the windows that contain it. Columns are first centred near their medians. Where the
+Cholesky pivots, or a small share of residuals in the sum of squares, indicate a loss of digits, the window is
+marked for QR.
 
-Small matrices lie as arrays (p, p, B, N) or (p, B, N) for B windows and N dependent variables, so that each
-step of their algebra is one pass over all of them; symmetric ones are packed by rows of their lower
-triangle, (B, q, N) with q = p(p+1)/2.
+Small matrices are stored as arrays (p, p, B, N) or (p, B, N) for B windows and N dependent variables, so each
+step of the algebra is one pass over all of them; symmetric matrices are packed by rows of the lower triangle, (B,
+q, N) with q = p(p+1)/2.
 """
 
 from __future__ import annotations
@@ -24,14 +24,14 @@ _LOSS_ALLOWED: Final = 1e-10  # of a standard error, before a window goes to QR
 
 @dataclass(frozen=True)
 class Shift:
-    """Columns less their centre, over their spread."""
+    """Columns less their centre, divided by their spread."""
 
     centre: Floats
     spread: Floats
 
     @classmethod
     def of(cls, X: Floats, constant: bool) -> Shift:
-        """Medians and median distances from them; without a constant nothing is moved."""
+        """Medians and median absolute deviations; without a constant nothing is shifted."""
         count = X.shape[1]
         if not len(X):
             return cls(np.zeros(count), np.ones(count))
@@ -47,7 +47,7 @@ class Shift:
 
     @property
     def constant_row(self) -> Floats:
-        """Weights (p,) of shifted coefficients in the constant on the data."""
+        """Weights (p,) of shifted coefficients in the constant of the unshifted data."""
         row = -self.centre / self.spread
         row[0] = 1.0 / self.spread[0]
         return row
@@ -57,8 +57,8 @@ class Shift:
 class BatchSolution:
     """Estimates for B windows and N dependent variables, on shifted columns.
 
-    ``root`` is the inverse of the Cholesky factor of the moments, so (X'X)⁻¹ = root'root. ``loose``
-    marks what must be solved by QR.
+    ``root`` is the inverse of the Cholesky factor of the moments, so (X'X)⁻¹ = root'root. ``loose`` marks
+    estimates that must be solved by QR.
     """
 
     coefficients: Floats
@@ -69,7 +69,7 @@ class BatchSolution:
 
 
 def pack_products(left: Floats, right: Floats | None = None) -> Floats:
-    """Products of columns in each row, (…,p) to (…,q); of two sides, symmetrised: x y' + y x'."""
+    """Products of columns in each row, (…,p) to (…,q); for two arrays symmetrised: x y' + y x'."""
     low, high = np.tril_indices(left.shape[-1])
     if right is None:
         return np.asarray(left[..., low] * left[..., high])
@@ -102,7 +102,7 @@ def solve_batch(gram: Floats, cross: Floats, squares: Floats, constant: bool) ->
 
 
 def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats, Bools]:
-    """Coefficients of B regressions from their moments, and which of them lose digits.
+    """Coefficients of B regressions from their moments, and a mask of those that lose digits.
 
     Parameters
     ----------
@@ -112,7 +112,7 @@ def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats,
     Returns
     -------
     tuple of ndarray, shape (B, p) and (B,)
-        The second marks what must be solved by QR.
+        The second marks the regressions that must be solved by QR.
     """
     low, high = np.tril_indices(cross.shape[1])
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -121,7 +121,7 @@ def solve_moments(gram: Floats, cross: Floats, squares: Floats) -> tuple[Floats,
 
 
 def coefficients_of(solution: BatchSolution, shift: Shift, centre: Floats) -> Floats:
-    """Coefficients (p, B, N) on the data; ``centre`` is what was taken from the dependent variables."""
+    """Coefficients (p, B, N) on the data; ``centre`` is what was subtracted from the dependent variables."""
     coefficients = solution.coefficients / shift.spread[:, None, None]
     coefficients[0] = centre + np.einsum("j,jbn->bn", shift.constant_row, solution.coefficients)
     return np.asarray(coefficients)
@@ -152,7 +152,7 @@ def pack_inverse(solution: BatchSolution) -> Floats:
 
 
 def double_off_diagonal(packed: Floats) -> Floats:
-    """Off-diagonal elements twice, so that a product with packed xx' is a quadratic form."""
+    """Off-diagonal elements doubled, so that a product with packed xx' is a quadratic form."""
     count = _order_of(packed)
     twice = np.full(packed.shape[1], 2.0)
     twice[[_place(j, j) for j in range(count)]] = 1.0
@@ -167,7 +167,7 @@ def unpack(packed: Floats) -> Floats:
 
 
 def influence_on_data(solution: BatchSolution, shift: Shift) -> Floats:
-    """Matrix (p, p, B, N) from sums of shifted scores to coefficients on the data."""
+    """Matrix (p, p, B, N) that maps sums of shifted scores to coefficients on the data."""
     root = solution.root
     influence = np.empty_like(root)
     for i in range(len(root)):
@@ -196,7 +196,7 @@ def sandwich_variances(influence: Floats, meat: Floats) -> Floats:
 
 
 def sandwich(influence: Floats, meat: Floats) -> Floats:
-    """The whole of influence · meat · influence', (p, p, B, N)."""
+    """All elements of influence · meat · influence', (p, p, B, N)."""
     middle = unpack(meat)
     count = len(influence)
     covariance = np.empty_like(influence)
@@ -218,7 +218,7 @@ def inverse_on_data(solution: BatchSolution, shift: Shift) -> Floats:
 def _inverse_root(gram: Floats, count: int) -> tuple[Floats, Floats]:
     """Inverse of the Cholesky factor, and the smallest pivot relative to its diagonal element.
 
-    The inverse fills the lower triangle of its array; the factor's own rows lie as columns above.
+    The inverse is in the lower triangle of its array; the rows of the factor are columns above it.
     """
     windows, _, assets = gram.shape
     root = np.empty((count, count, windows, assets))
@@ -256,7 +256,7 @@ def _dot(left: Floats, right: Floats, out: Floats | None = None) -> Floats:
 
 
 def _place(row: int, column: int) -> int:
-    """Where an element of a symmetric matrix is in its packed form."""
+    """Position of an element of a symmetric matrix in its packed form."""
     low, high = min(row, column), max(row, column)
     return high * (high + 1) // 2 + low
 

@@ -1,4 +1,4 @@
-"""Covariance estimators of coefficients: classical, HC0 to HC3, Newey–West, clusters one or two ways.
+"""Covariance estimators of coefficients: classical, HC0 to HC3, Newey–West, one- or two-way clustered.
 
 Every estimator is a quadratic form in the columns of the influence matrix A = (X'X)⁻¹X', which
 comes from QR; X'X itself is never formed. Arrays: A is (p,T), residuals E are (T,N), results are
@@ -41,7 +41,7 @@ CLUSTERED: Final = ("cr3",)  # kinds that need clusters
 
 
 def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False) -> str:
-    """Kind of standard errors in lower case, and refusal of lags that it has no use for.
+    """Kind of standard errors in lower case; refuses lags that it does not use.
 
     Examples
     --------
@@ -52,31 +52,31 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     if kind not in (*ERRORS, *CLUSTERED):
         raise EstimationError(f"errors='{errors}' is not a kind of errors; {one_of(kind, ERRORS)}")
     if kind in CLUSTERED and not clustered:
-        raise EstimationError(f"errors='{errors}' needs clusters=, a label for each observation.")
+        raise EstimationError(f"errors='{errors}' needs clusters=: one label per observation.")
     if lags is None:
         return kind
     if kind not in HAC or clustered:
         used = "clusters" if clustered else f"errors='{errors}'"
-        raise EstimationError(f"lags={lags} has no effect with {used}; remove lags, or set errors='hac'.")
+        raise EstimationError(f"lags={lags} has no effect with {used}. Remove lags, or set errors='hac'.")
     if isinstance(lags, str):
         if lags != AUTOMATIC:
-            raise EstimationError(f"lags='{lags}' is not a number of periods; give one, or '{AUTOMATIC}'.")
+            raise EstimationError(f"lags='{lags}' is not a number of periods. Use an integer, or '{AUTOMATIC}'.")
     elif lags < 0:
-        raise EstimationError(f"lags={lags}: give a number of periods, 0 or more.")
+        raise EstimationError(f"lags={lags}: it must be 0 or more.")
     return kind
 
 
 def prewhitening_kind(errors: str) -> str:
-    """The kind of errors after an autoregression of each score, for those that have one."""
+    """The prewhitened version of a kind of standard errors, where there is one."""
     if errors.lower() != "ewc":
         raise EstimationError(
-            f"prewhiten=True has no effect with errors='{errors}'; set errors='ewc' or leave it out."
+            f"prewhiten=True has no effect with errors='{errors}'. Set errors='ewc', or remove prewhiten."
         )
     return "ewc-prewhitened"
 
 
 def errors_name(kind: str) -> str:
-    """Name of a kind of standard errors, for people."""
+    """Printed name of a kind of standard errors."""
     return _WORDS.get(kind, kind.upper())
 
 
@@ -99,21 +99,21 @@ def covariance(
     moments: Ints,
     lags: int | None,
 ) -> Floats:
-    """Covariance (N,p,p) by name.
+    """Covariance (N,p,p) of a named kind.
 
     Parameters
     ----------
     errors : {"classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"}
-        See the functions below for the formulas.
+        The formulas are in the functions below.
     influence : ndarray, shape (p, T)
-        (X'X)⁻¹X', the weight of each row in each coefficient.
+        (X'X)⁻¹X', the weight of each observation in each coefficient.
     residuals : ndarray, shape (T, N)
     leverage : ndarray, shape (T,)
         Diagonal of X(X'X)⁻¹X'.
     moments : ndarray of int64, shape (T,)
-        Ordinal of each row, so that lags count periods and not rows.
+        Ordinal of each observation, so that lags count periods.
     lags : int, optional
-        Only for hac; by default :func:`~ultrum.core.regression.engine.newey_west_and_fixed_b.lag_rule`.
+        Used by hac only; by default :func:`~ultrum.core.regression.engine.newey_west_and_fixed_b.lag_rule`.
     """
     if errors == "classical":
         return classical(influence, residuals)
@@ -145,23 +145,23 @@ def heteroskedastic(influence: Floats, residuals: Floats, leverage: Floats, kind
 
 
 def degrees_of_freedom(errors: str, rows: Ints, terms: int, lags: Floats | None = None) -> Floats:
-    """Degrees of freedom of t for a kind of errors without clusters.
+    """Degrees of freedom of t for a kind of standard errors without clusters.
 
     Parameters
     ----------
     errors : str
         Kind of errors.
     rows : ndarray of int
-        Rows of each regression.
+        Observations of each regression.
     terms : int
         Coefficients.
     lags : ndarray, optional
-        Lags of each, for Newey and West's errors.
+        Lags of each regression, for Newey–West standard errors.
 
     Returns
     -------
     ndarray
-        T − p; the number of cosines for theirs; for fixed-b those with the same critical value.
+        T − p; for EWC the number of cosines; for fixed-b the degrees with the same critical value.
     """
     residual: Floats = np.asarray(rows, dtype=float) - terms
     if errors in COSINE:
@@ -177,14 +177,15 @@ _SINGULAR: Final = 1e10  # condition number
 
 
 def cluster_covariance(influence: Floats, residuals: Floats, codes: Ints) -> Floats:
-    """Cameron, Gelbach and Miller (2011): by first label, plus by second, less by both.
+    """Two-way clustering (Cameron, Gelbach and Miller 2011): by the first label, plus by the second, minus by
+    both.
 
     Parameters
     ----------
     influence : ndarray, shape (p, T)
     residuals : ndarray, shape (T, N)
     codes : ndarray of int, shape (T, ways)
-        Cluster of each row, in one or two ways.
+        Cluster of each observation, in one or two ways.
 
     Returns
     -------
@@ -231,7 +232,7 @@ def jackknife_covariance(X: Floats, influence: Floats, residuals: Floats, codes:
 
 
 def leave_one_out(X: Floats, influence: Floats, codes: Ints, which: int) -> Floats:
-    """By how much each residual moves one coefficient when its cluster is left out, shape (T,)."""
+    """Change of one coefficient per unit of each residual when its cluster is deleted, shape (T,)."""
     pulls = np.empty(len(X))
     for _, rows, pull in _pulls(X, influence, codes):
         pulls[rows] = pull[which]
@@ -239,7 +240,7 @@ def leave_one_out(X: Floats, influence: Floats, codes: Ints, which: int) -> Floa
 
 
 def _pulls(X: Floats, influence: Floats, place: Ints) -> Iterator[tuple[int, Bools, Floats]]:
-    """Each cluster, its rows, and b − b₍g₎ as a matrix times their residuals."""
+    """Each cluster: its rows, and b − b₍g₎ as a matrix times its residuals."""
     Q = orthonormal(X)
     back, groups = influence @ Q, int(place.max()) + 1  # from coefficients of Q to those of X
     for group in range(groups):
@@ -249,13 +250,13 @@ def _pulls(X: Floats, influence: Floats, place: Ints) -> Iterator[tuple[int, Boo
             raise EstimationError(
                 f"errors='cr3': a coefficient is not identified when cluster {group + 1} of {groups} is "
                 "deleted, so the cluster "
-                "jackknife fails. Leave errors out (clustered standard errors), or use wild_cluster_test."
+                "jackknife fails. Remove errors= (clustered standard errors), or use wild_cluster_test."
             )
         yield group, rows, back @ np.linalg.solve(slack, Q[rows].T)
 
 
 def smallest_count(codes: Ints) -> int:
-    """Clusters of the way that has fewest."""
+    """Cluster labels of the way with fewest clusters."""
     return min(len(np.unique(codes[:, way])) for way in range(codes.shape[1]))
 
 

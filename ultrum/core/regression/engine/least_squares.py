@@ -1,7 +1,7 @@
-"""Least squares by QR for dependent variables that share their rows, with iterative refinement.
+"""Least squares by QR for dependent variables on the same observations, with iterative refinement.
 
-Columns are scaled to unit length before they are factored, so that the units of a factor cannot
-make a design look singular; a truly dependent column is named.
+Columns are scaled to unit length before the factorisation, so the units of a factor cannot make a design look
+singular; a collinear column is named.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ def refine(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats,
     Parameters
     ----------
     X, y : ndarray of longdouble, shape (T, p) and (T, N)
-        As they are, without the rounding that the factors suffered.
+        The original data, without the rounding of the factorisation.
     Q, R : ndarray, shape (T, p) and (p, p)
         QR factors of X in double precision.
     start : ndarray, shape (p, N)
@@ -42,7 +42,7 @@ def refine(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats,
 
 
 def refine_inverse(X: Any, influence: Floats) -> Floats:
-    """Left inverse A of X with one step A + (I − AX)A; what is left in AA' is of second order."""
+    """Left inverse A of X with one step A + (I − AX)A; the remaining error of AA' is of second order."""
     short = np.eye(len(influence)) - influence.astype(np.longdouble) @ X
     return np.asarray(influence + (short @ influence).astype(np.float64))
 
@@ -81,15 +81,15 @@ def least_squares(
     labels : sequence of str
         Names of the columns, for messages.
     constant : bool
-        Whether the first column is one. The others and Y are then taken less their medians, which
-        costs nothing and keeps the digits of series at a high level.
+        Whether the first column is one. The other columns and Y are then centred at their medians, which keeps
+        the digits of series at a high level.
     weights : ndarray, shape (T,), optional
-        Of the rows. Residuals, influence and leverage are those of rows times √weight.
+        Of the rows. Residuals, influence and leverage refer to observations times √weight.
 
     Raises
     ------
     EstimationError
-        If there are no more rows than columns, or columns depend on each other (they are named).
+        If there are no more observations than columns, or columns are collinear (they are named).
     """
     rows, columns = X.shape
     if rows <= columns:
@@ -132,24 +132,24 @@ def unit_columns(X: Floats) -> Floats:
 
 
 def orthonormal(X: Floats) -> Floats:
-    """Orthonormal columns that span those of X; the units of X do not matter."""
+    """Orthonormal columns that span those of X, whatever the units of X."""
     return np.asarray(np.linalg.qr(unit_columns(X))[0])
 
 
 def projection_residuals(X: Floats, Y: Floats) -> Floats:
-    """The part of Y that the columns of X do not explain."""
+    """The part of Y orthogonal to the columns of X."""
     Q = orthonormal(X)
     return np.asarray(Y - Q @ (Q.T @ Y))
 
 
 def coefficients(X: Floats, y: Floats) -> Floats:
-    """Coefficients alone, for designs whose columns are independent and of like size."""
+    """Coefficients alone, for designs with independent columns of similar size."""
     Q, R = np.linalg.qr(X)
     return np.asarray(np.linalg.solve(R, Q.T @ y))
 
 
 def row_weights(X: Floats) -> Floats:
-    """(X'X)⁻¹X', the weight of each row in each coefficient, shape (p, T)."""
+    """(X'X)⁻¹X', the weight of each observation in each coefficient, shape (p, T)."""
     Q, R = np.linalg.qr(X)
     return np.asarray(np.linalg.solve(R, Q.T))
 
@@ -169,7 +169,7 @@ def inflation(X: Floats, centred: bool) -> Floats:
 
 
 def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
-    """Name the columns that are combinations of others, found by pivoted QR."""
+    """Names of the columns that are linear combinations of others, found by pivoted QR."""
     length = np.linalg.norm(X, axis=0)
     scaled = X / np.where(length > 0, length, 1.0)
     R, pivot = scipy.linalg.qr(scaled, mode="r", pivoting=True)

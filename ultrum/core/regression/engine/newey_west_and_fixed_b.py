@@ -1,4 +1,4 @@
-"""Long-run variance: Newey–West, equal-weighted cosines (EWC), and fixed-b critical values."""
+"""Long-run variance: Newey–West, equal-weighted cosine (EWC) and fixed-b inference."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ AUTOMATIC: Final = "automatic"
 
 
 def check_depth(lags: int | str | None, rows: int) -> None:
-    """Refuse lags that reach beyond the sample; the sum over them tends to zero, whatever the data.
+    """Refuse lags beyond the sample; their sum would tend to zero for any data.
 
     Examples
     --------
@@ -41,7 +41,7 @@ def lag_rule(rows: int) -> int:
 
 
 def lag_rules(rows: Ints) -> Ints:
-    """The same rule for many samples at once."""
+    """The same rule for many samples."""
     return np.asarray(4.0 * (rows / 100.0) ** (2.0 / 9.0)).astype(np.int64)
 
 
@@ -51,7 +51,7 @@ def bartlett_weight(lag: int, lags: ArrayLike) -> Floats:
 
 
 def on_calendar(values: Floats, positions: Ints | None, empty: float = 0.0) -> tuple[Floats, Ints]:
-    """Rows at their periods, ``empty`` where a period has none; and the place of each row.
+    """Rows placed at their periods, with ``empty`` where a period has none; and the position of each row.
 
     Zero scores at missing periods make lags count periods (Parzen 1963).
 
@@ -87,8 +87,8 @@ def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Fl
 
     Notes
     -----
-    Rolling windows add packed products instead (``windows``), and break tests add them by cut
-    (``robust_tests``); both take their weights from :func:`bartlett_weight`.
+    Rolling windows add packed products (``windows``), and break tests add them by date (``robust_tests``); both
+    use the weights of :func:`bartlett_weight`.
     """
     line = on_calendar(scores, positions)[0]
     total = _products(line, line)
@@ -105,7 +105,7 @@ def newey_west(influence: Floats, residuals: Floats, moments: Ints, lags: int | 
     ----------
     influence, residuals : ndarray, shape (p, T) and (T, N)
     moments : ndarray of int, shape (T,)
-        Ordinal of each row, so that lags count periods.
+        Ordinal of each observation, so that lags count periods.
     lags : int, optional
         By default :func:`lag_rule`.
     """
@@ -132,7 +132,7 @@ def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, 
     places : ndarray of int, shape (T,)
         Ordinal of each row.
     constant : bool
-        Whether the first column is one; it has no weight in the plug-in.
+        Whether the first column is one; it has no weight in the plug-in rule.
     """
     count = residuals.shape[1]
     if rule is None:
@@ -144,7 +144,7 @@ def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, 
 
 
 def _score_sums(X: Floats, residuals: Floats, places: Ints, constant: bool) -> Floats:
-    """Sum of the scores of all factors, each first brought to unit length, by calendar period, (S,N)."""
+    """Sum of the scores of all factors, each scaled to unit length, by calendar period, shape (S, N)."""
     factors = X[:, 1:] if constant and X.shape[1] > 1 else X
     weight = (factors / np.sqrt(np.mean(factors**2, axis=0))).sum(axis=1)
     return on_calendar(weight[:, None] * residuals, places)[0]
@@ -168,7 +168,7 @@ _MOST_PERSISTENT: Final = 0.97  # bound of the autoregression that prewhitens (A
 
 
 def cosine_count(rows: int) -> int:
-    """Cosine transforms that are averaged, ν = floor(0.4 T^(2/3)) (Lazarus, Lewis, Stock and Watson 2018).
+    """Number of cosine transforms to average, ν = floor(0.4 T^(2/3)) (Lazarus, Lewis, Stock and Watson 2018).
 
     Examples
     --------
@@ -179,7 +179,7 @@ def cosine_count(rows: int) -> int:
 
 
 def cosine_counts(rows: Ints) -> Ints:
-    """The same for many samples at once, at least one."""
+    """The same rule for many samples, at least one."""
     counts = np.floor(0.4 * np.cbrt(np.asarray(rows, dtype=float)) ** 2)
     return np.asarray(np.maximum(counts, 1), dtype=np.int64)
 
@@ -194,8 +194,8 @@ def cosine_waves(count: int, rows: int) -> Floats:
 def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: int | None = None) -> Floats:
     """T times the long-run variance of scores (T, p, N), shape (N, p, p); absent periods have zero scores.
 
-    With ``prewhiten`` each score is first regressed on its own past, and the variance of what is left is
-    divided by (1 − ρ)(1 − ρ'), after Andrews and Monahan (1992). ρ is corrected for its bias.
+    With ``prewhiten`` each score is first regressed on its own lag, and the variance of the residual is divided
+    by (1 − ρ)(1 − ρ'), after Andrews and Monahan (1992). ρ is corrected for its bias.
     """
     line, _ = on_calendar(scores, positions)
     count = cosine_count(len(scores)) if count is None else count
@@ -212,7 +212,7 @@ def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: i
 
 
 def _mean_product(line: Floats, count: int, rows: int) -> Floats:
-    """Mean over the transforms of their products, times the rows."""
+    """Mean over the transforms of their products, times the number of observations."""
     waves = cosine_waves(count, len(line))
     parts = np.tensordot(waves, line, axes=(1, 0))
     return np.asarray(np.einsum("jpn,jqn->npq", parts, parts) * rows / count)
@@ -227,7 +227,7 @@ def cosine_covariance(influence: Floats, residuals: Floats, moments: Ints, prewh
     moments : ndarray of int, shape (T,)
         Ordinal of each row.
     prewhiten : bool
-        Whether each score is regressed on its own past first.
+        Whether each score is first regressed on its own lag.
     """
     columns, rows = influence.shape
     scores = influence.T[:, :, None] * residuals[:, None, :]

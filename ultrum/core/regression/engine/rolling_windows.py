@@ -29,7 +29,7 @@ _SAMPLED = 25  # rows looked at for a centre of each dependent variable
 
 @dataclass(frozen=True)
 class Rows:
-    """Dependent variables (T,N) and regressors (T,p), shifted near zero, what is missing put to zero."""
+    """Dependent variables (T,N) and regressors (T,p), shifted near zero, with missing values set to zero."""
 
     Y: Floats
     X: Floats
@@ -67,7 +67,7 @@ class Rows:
 
 @dataclass(frozen=True)
 class Recipe:
-    """What is wanted of every window; ``decay`` weighs its rows, oldest first."""
+    """Requested estimates of every window; ``decay`` weighs its observations, oldest first."""
 
     errors: str
     lags: int | None
@@ -90,7 +90,7 @@ class Estimates:
 
     @classmethod
     def room(cls, windows: int, terms: int, assets: int, whole_covariance: bool) -> Estimates:
-        """Room for them; every window is written by :func:`_fill`."""
+        """Allocated results; :func:`_fill` writes every window."""
         flat = (windows, assets)
         return cls(
             np.empty((windows, terms, assets)),
@@ -103,7 +103,7 @@ class Estimates:
         )
 
     def part(self, low: int, high: int) -> Estimates:
-        """The dependent variables from ``low`` to before ``high``, as views."""
+        """Views of the dependent variables from ``low`` to before ``high``."""
         covariance = None if self.covariance is None else self.covariance[:, low:high]
         return Estimates(
             self.coefficients[:, :, low:high],
@@ -119,7 +119,7 @@ class Estimates:
 def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estimates | None = None) -> Estimates:
     """Estimates of the windows ``starts[w] ≤ row < stops[w]``, for every dependent variable.
 
-    They are written to ``into`` where it is given, such as a part of what several blocks fill.
+    They are written to ``into`` if given, such as one block of a larger result.
     """
     terms, assets = rows.X.shape[1], rows.Y.shape[1]
     estimates = into or Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
@@ -145,7 +145,7 @@ def _alike(starts: Ints, stops: Ints, most: int) -> Iterator[slice]:
 
 
 def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: slice, recipe: Recipe) -> None:
-    """Work out one run of windows and put it in its place."""
+    """Estimate one run of windows and store it at its position."""
     view = _Views(rows, starts, width, recipe.decay)
     terms = rows.X.shape[1]
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
@@ -184,7 +184,7 @@ def _variances(
     nobs: Ints,
     recipe: Recipe,
 ) -> Floats:
-    """Variances (p, B, N) of the coefficients; whole covariances go to their place where wanted."""
+    """Variances (p, B, N) of the coefficients; full covariances are stored where requested."""
     if recipe.errors == "classical" and estimates.covariance is None:
         return variance * cholesky.variances_of_inverse(solution, rows.shift)
     if recipe.errors == "classical":
@@ -217,11 +217,11 @@ class _Views:
 
     @property
     def sparse(self) -> bool:
-        """Whether so many rows are between windows that stretches of rows are summed once and put together."""
+        """Whether windows are far enough apart to sum stretches of rows once and combine them."""
         return self.weights is None and self.count > 1 and not 0 < self.step < _SPARSE
 
     def of(self, block: Floats) -> Floats:
-        """The windows of a block (T, C) as (B, width, C): a view where they are evenly apart."""
+        """The windows of a block (T, C) as (B, width, C): a view where they are evenly spaced."""
         if not self.step:
             return np.asarray(block[self.starts[:, None] + np.arange(self.width)])
         strides = (block.strides[0] * self.step, *block.strides)
@@ -229,7 +229,7 @@ class _Views:
         return np.lib.stride_tricks.as_strided(block[int(self.starts[0]) :], shape, strides, writeable=False)
 
     def sum_of_squares(self) -> Floats:
-        """Σ over rows of each squared response, (B, N): what all windows share is summed once."""
+        """Σ over rows of each squared dependent variable, (B, N); shared parts of windows are summed once."""
         squares = self.rows.squares
         if self.weights is not None or self.step != 1 or self.count > self.width:
             return self.sum_of(np.ones((len(squares), 1)), squares)[:, 0]
@@ -252,7 +252,7 @@ class _Views:
         return np.asarray(np.matmul(columns.transpose(0, 2, 1), self.of(right)))
 
     def _by_stretches(self, left: Floats, right: Floats) -> Floats:
-        """The same sums, over the stretches between starts and stops first; nothing is ever subtracted."""
+        """The same sums by stretches between starts and stops; nothing is subtracted."""
         cuts = np.unique(np.concatenate([self.starts, self.starts + self.width]))
         parts = np.empty((len(cuts) - 1, left.shape[1], right.shape[1]))
         for part, low, high in zip(parts, cuts[:-1], cuts[1:], strict=True):
@@ -264,7 +264,7 @@ class _Views:
         return sums
 
     def counts(self, gram: Floats) -> Ints:
-        """Valid rows, (B, N); the moments know them where there is a constant without weights."""
+        """Valid observations, (B, N); part of the moments where there is a constant without weights."""
         if self.rows.constant and self.weights is None:
             return np.rint(gram[:, 0]).astype(np.int64)
         plain = _Views(self.rows, self.starts, self.width, None)
@@ -272,7 +272,7 @@ class _Views:
         return np.rint(plain.sum_of(ones, self.rows.present)[:, 0]).astype(np.int64)
 
     def mean_weights(self, nobs: Ints) -> Floats:
-        """Mean weight of the valid rows, (B, N), by which σ is brought to weights of mean one."""
+        """Mean weight of the valid observations, (B, N), which scales σ to weights of mean one."""
         if self.weights is None:
             return np.ones((1, 1))
         ones = np.ones((len(self.rows.present), 1))
@@ -284,9 +284,9 @@ class _Views:
 
 
 def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
-    """Packed sums (B, q, N) of products of scores, by the formulas of ``covariance``.
+    """Packed sums (B, q, N) of products of scores, with the formulas of ``covariance``.
 
-    Taken window by window: the residuals of one window fit in the cache.
+    Computed window by window, so the residuals of one window fit in the cache.
     """
     meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
     errors, products = np.empty((2, view.width, nobs.shape[1]))
@@ -317,7 +317,7 @@ def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints
 
 
 def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: Floats, depth: Ints) -> None:
-    """Bartlett-weighted products of scores some periods apart; the depth is each estimate's own."""
+    """Bartlett-weighted products of lagged scores; each estimate has its own number of lags."""
     window = one.of(rows.shifted)[0]
     for lag in range(1, min(int(depth.max()), one.width - 1) + 1):
         pairs = cholesky.pack_products(window[lag:], window[:-lag])
@@ -334,7 +334,7 @@ def _cosine_covariance(
     influence: Floats,
     prewhiten: bool,
 ) -> Floats:
-    """Covariances (p, p, B, N) by equal-weighted cosines; their number is each estimate's own."""
+    """Covariances (p, p, B, N) by EWC; each estimate has its own number of cosines."""
     matrix = np.empty_like(influence)
     for which in range(view.count):
         one = view.one(which)
@@ -352,7 +352,7 @@ def _cosine_covariance(
 
 
 def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:
-    """What has too few rows is missing, whatever the arithmetic gave."""
+    """Set estimates with too few observations to missing."""
     short = ~enough
     if not short.any():
         return
@@ -365,7 +365,7 @@ def _blank_short(estimates: Estimates, where: slice, enough: Bools) -> None:
 
 
 def _by_qr(estimates: Estimates, rows: Rows, window: int, span: slice, asset: int, recipe: Recipe) -> None:
-    """One estimate on its own rows, as a regression alone would give it."""
+    """One estimate on its own observations, identical to a single regression."""
     used = rows.present[span, asset] > 0
     X, y = rows.X[span][used], rows.Y[span, asset][used]
     weights = None if recipe.decay is None else recipe.decay[-len(used) :]
@@ -411,7 +411,7 @@ def r_squared(Y: Floats, rss: Floats | float, centred: bool, weights: Floats | N
 
 
 def _middle(Y: Floats) -> Floats:
-    """A middle value of each column from a few of its rows; zero where none of them is valid."""
+    """A middle value of each column from a few of its observations; zero where none is valid."""
     if not len(Y):
         return np.zeros(Y.shape[1])
     few = np.sort(Y[:: max(1, len(Y) // _SAMPLED)], axis=0)  # missing ones come last
