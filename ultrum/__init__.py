@@ -1,11 +1,10 @@
 """Factor regressions from download to result: betas, premia and costs of equity on panels without look-ahead.
 
-The map: get data (`Desk`, `read_series`), shape them (`to_frequency`, `disaggregate`, `growth`,
-`rebase`, `deflate`, `splice`, `composite`, `spells` …), change currencies (`ExchangeRates`, `to_currency`),
-make returns (`returns`, `excess`, `yield_to_return`), look at them (`risk_return`, `calendar_returns`,
-`momentum` …), line them up (`align`), estimate (`regress`,
-`factor_betas`, `cost_of_equity`), or describe the whole job in a study file (`run_study`). `practice` is a
-made-up world to try everything on. Names are imported when first used.
+The map: get data (`Desk`, `read_series`), transform them (`to_frequency`, `disaggregate`, `growth`, `rebase`,
+`deflate`, `splice`, `composite`, `spells` …), convert currencies (`ExchangeRates`, `to_currency`), compute
+returns (`returns`, `excess`, `yield_to_return`), describe them (`risk_return`, `calendar_returns`, `momentum` …),
+align them (`align`), estimate (`regress`, `factor_betas`, `cost_of_equity`), or put the whole job into a study
+file (`run_study`). `practice` is a synthetic world of data for examples. Names are imported on first use.
 """
 
 import lazy_loader

@@ -1,6 +1,6 @@
-"""The exception tree: catch `UltrumError` for all of it.
+"""The exception tree: catch `UltrumError` for all errors of this package.
 
-Every message names what was found, where, and the fix.
+Every message states what was found, where, and the fix.
 """
 
 import difflib
@@ -14,9 +14,9 @@ _FEW, _CHOICES = 5, 30  # names in one message
 
 
 def printable(text: str) -> str:
-    r"""A text from outside without the characters that steer a terminal or turn the direction of writing.
+    r"""An external text without characters that control a terminal or change the direction of writing.
 
-    Line breaks and tabs stay.
+    Line breaks and tabs are kept.
 
     Examples
     --------
@@ -27,14 +27,14 @@ def printable(text: str) -> str:
 
 
 class UltrumError(Exception):
-    """Base of every error Ultrum raises on purpose; its text is safe to print.
+    """Base of every deliberate error of Ultrum; its text is safe to print.
 
     Attributes
     ----------
     finding : str
-        What is wrong, without the fix.
+        The error, without the fix.
     setting : str
-        What the fix sets, by the name of a keyword; a study and the command line have other words for it.
+        The keyword that the fix sets; studies and the command line have their own word for it.
 
     Examples
     --------
@@ -53,7 +53,7 @@ class UltrumError(Exception):
         super().__init__(*([f"{self.finding} {fix}"] if fix else shown))
 
     def with_fix(self, fixes: Mapping[str, str]) -> str:
-        """The text with the fix of another place, where that place has one.
+        """The text with the fix of another place, if that place has one.
 
         Parameters
         ----------
@@ -69,7 +69,7 @@ class UltrumError(Exception):
 
 
 def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], str]) -> str:
-    """A message that advises keywords, such as ``units='percent'``, with each in the form of another place.
+    """A message that recommends keywords, such as ``units='percent'``, in the syntax of another place.
 
     Examples
     --------
@@ -81,51 +81,51 @@ def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], 
 
 
 class SourceError(UltrumError):
-    """A source could not be reached, or answered something else than was asked."""
+    """A source is unavailable, or gave an unexpected response."""
 
 
 class TableError(UltrumError):
-    """A table could not be read without guessing."""
+    """A table is ambiguous or cannot be read."""
 
 
 class NotFoundError(SourceError, TableError):
-    """A file or page is not there; others of the same pattern may be."""
+    """A file or page does not exist; others of the same pattern may."""
 
 
 class FrequencyError(UltrumError):
-    """Frequencies do not fit, or a frequency cannot be understood."""
+    """Frequencies do not match, or a frequency is invalid."""
 
 
 class UnitError(UltrumError):
-    """Units or measures do not fit: percent for decimals, prices for returns."""
+    """Units or measures do not match: percent for decimals, prices for returns."""
 
 
 class CurrencyError(UltrumError):
-    """Amounts in different currencies were about to be mixed."""
+    """Amounts in different currencies were combined."""
 
 
 class ArgumentError(UltrumError, TypeError):
-    """An argument is of another kind than the function takes: a table for one series, a text for a list."""
+    """An argument has the wrong type: a table for one series, a text for a list."""
 
 
 class AlignmentError(UltrumError):
-    """Series cannot be lined up as asked."""
+    """Series cannot be aligned as requested."""
 
 
 class EstimationError(UltrumError):
-    """A model cannot be estimated on the data given."""
+    """A model cannot be estimated on the given data."""
 
 
 class StudyError(UltrumError):
-    """A study file is not valid; every fault is listed."""
+    """A study file is invalid; every error is listed."""
 
 
 class VaultError(UltrumError):
-    """The vault does not hold what was asked for, or cannot be used."""
+    """The vault does not have the requested data, or cannot be used."""
 
 
 class DataWarning(UserWarning):
-    """Data look faulty and were used as they are; the message names where, and the fix.
+    """Data look wrong and were used unchanged; the message states where, and the fix.
 
     Examples
     --------
@@ -139,7 +139,7 @@ class DataWarning(UserWarning):
 
 
 def warn_user(message: str) -> None:
-    """Give a :class:`DataWarning` at the line of the user that led to it, whatever is between."""
+    """Issue a :class:`DataWarning` at the line of the user that led to it, however deep the call."""
     frame, level = inspect.currentframe(), 0
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
@@ -223,14 +223,14 @@ _RELATED = {  # words for another method, and the option closest to it
 
 
 def _value_of_synonym(word: str, options: Iterable[str], synonyms: Mapping[str, Iterable[str]]) -> str:
-    """The option that the literature's word stands for; empty if none does."""
+    """The option that a word of the literature stands for; empty if there is none."""
     names = list(options)
     bare = re.sub(r"[^a-z0-9]", "", word.lower())
     return next((value for value in synonyms.get(bare, ()) if value in names and value != word), "")
 
 
 def one_of(word: object, options: Iterable[object]) -> str:
-    """The end of a refusal: the option that the word stands for, the nearest one, or what the options are.
+    """The end of a refusal: the option that the word stands for, the closest one, or the list of options.
 
     Examples
     --------
@@ -257,7 +257,7 @@ def one_of(word: object, options: Iterable[object]) -> str:
 
 
 def name_list(things: Iterable[object], most: int = _FEW) -> str:
-    """Names one after the other, the first few of many and how many more there are.
+    """Names in a list, shortened after the first few, with the number of the others.
 
     Examples
     --------
@@ -270,7 +270,7 @@ def name_list(things: Iterable[object], most: int = _FEW) -> str:
 
 
 def choices(things: Iterable[object]) -> str:
-    """The same with more of them, where the reader is to choose one.
+    """A longer list, for the reader to choose from.
 
     Examples
     --------

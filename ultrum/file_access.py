@@ -1,4 +1,4 @@
-"""Paths and texts of files that others may have written."""
+"""Paths and texts of files that may come from others."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from ultrum.errors import ArgumentError
 
 
 def path_of(place: str | os.PathLike[str]) -> Path:
-    """A path that the system can be asked about.
+    """A path that is safe to pass to the system.
 
     Raises
     ------
     ArgumentError
-        If it holds the character NUL, which ends a name everywhere else.
+        If it contains the character NUL.
 
     Examples
     --------
@@ -32,7 +32,7 @@ def path_of(place: str | os.PathLike[str]) -> Path:
 
 @contextmanager
 def write_whole(target: Path) -> Iterator[Path]:
-    """A path to write to, which takes the place of ``target`` only when the block ends well.
+    """A temporary path that replaces ``target`` only when the block ends without an error.
 
     Examples
     --------
@@ -57,7 +57,7 @@ def toml_of(text: str) -> dict[str, Any]:
     Raises
     ------
     tomllib.TOMLDecodeError
-        If it is not TOML, or its brackets are nested too deeply to be read.
+        If it is not TOML, or its brackets are nested too deeply.
     """
     import tomllib
 
@@ -73,7 +73,7 @@ def json_of(text: str | bytes) -> Any:
     Raises
     ------
     ValueError
-        If it is not JSON, or its brackets are nested too deeply to be read.
+        If it is not JSON, or its brackets are nested too deeply.
     """
     try:
         return json.loads(text)

@@ -1,4 +1,4 @@
-"""The whole job: run a study, then write its report."""
+"""Run a study, then write its report."""
 
 from __future__ import annotations
 
@@ -25,29 +25,30 @@ def run_study(
     progress: Callable[[str], None] | None = None,
     credentials: CredentialStore | str | os.PathLike[str] | None = None,
 ) -> StudyResult:
-    """Run a study, from its file or as an object, and write its report where a folder is given.
+    """Run a study, from its file or as an object, and write its report if a folder is given.
 
     Parameters
     ----------
     study : Study or path
-        The study; a file is checked whole before anything is downloaded.
+        The study; a file is checked completely before anything is downloaded.
     to : path, optional
-        Folder for the report, tables and figures. It is replaced whole; without it nothing is written.
+        Folder for the report, tables and figures. An earlier report is replaced; without a folder nothing is
+        written.
     vault : path, optional
         Folder of the vault.
     offline : bool
-        Take every download from the vault.
+        Use the vault only; download nothing.
     at : str, optional
-        Use the vault as it was on this day or at this instant; no source is asked.
+        Use the vault as of this day or instant (point-in-time); nothing is downloaded.
     keep : bool
-        Keep the result of each stage next to the vault, and compute again only what has changed. The numbers
-        are the same either way.
+        Store the result of each stage next to the vault, and compute only what has changed. The results are the
+        same either way.
     refresh : bool
-        Download everything whole, also what a source would report as unchanged.
+        Download everything again, even where the source reports no change.
     progress : callable, optional
-        Called with a short text when a step begins.
+        Called with a short text at the start of each step.
     credentials : CredentialStore or path, optional
-        Credentials that the study's sources name; by default those of the user's configuration folder.
+        Credentials that the study's sources use; by default those of the user's configuration folder.
 
     Returns
     -------
@@ -59,7 +60,7 @@ def run_study(
     StudyError
         If the study is not valid.
     SourceError, VaultError, UltrumError
-        If something it needs is unavailable or cannot be right.
+        If needed data are unavailable or inconsistent.
     PartlyWrittenError
         If an export cannot be written; all others are.
 

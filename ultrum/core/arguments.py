@@ -1,8 +1,8 @@
 """Validation of arguments by their annotations, and dispatch to data larger than memory.
 
-The kinds are read from the annotations of the function, so that each is defined once.
+The allowed types come from the annotations of the function, so each is defined once.
 
-`core` reads no files. `ultrum.large` registers a function of its own for each kind of data on disk.
+`core` reads no files. `ultrum.large` registers a function for each kind of data on disk.
 """
 
 from __future__ import annotations
@@ -116,12 +116,12 @@ def validate_arguments(function: Callable[P, R]) -> Callable[P, R]:
 
 
 def refuse_idle_options(setting: str, **options: object) -> None:
-    """Refuse options that were given and that a setting leaves without effect.
+    """Refuse options that a setting leaves without effect.
 
     Raises
     ------
     ArgumentError
-        With the first such option.
+        The first such option is named.
 
     Examples
     --------
@@ -134,7 +134,7 @@ def refuse_idle_options(setting: str, **options: object) -> None:
 
 
 def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
-    """What is wrong with one argument by its annotation, without a call; empty if nothing is.
+    """The error of one argument by its annotation, without a call; empty if it is valid.
 
     Examples
     --------
@@ -166,14 +166,14 @@ def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, 
 
 
 def _kinds(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Kinds]:
-    """Kinds each argument takes; arguments that take anything are not in it."""
+    """Types that each argument accepts; unrestricted arguments are omitted."""
     hints = _hints(function, shape)
     kinds = {name: _of_parameter(shape.parameters[name], hint) for name, hint in hints.items()}
     return {name: kind for name, kind in kinds.items() if kind}
 
 
 def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, tuple[str, ...]]:
-    """Texts each argument takes, where its annotation lists them."""
+    """Texts that each argument accepts, where its annotation lists them."""
     options: dict[str, tuple[str, ...]] = {}
     for name, hint in _hints(function, shape).items():
         parts = get_args(hint) if get_origin(hint) in (Union, types.UnionType) else (hint,)
@@ -184,7 +184,7 @@ def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str
 
 
 def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
-    """Kinds of an argument; of ``*args`` those of each, of ``**kwargs`` none."""
+    """Types of an argument; for ``*args`` those of each element, for ``**kwargs`` none."""
     if parameter.kind is inspect.Parameter.VAR_KEYWORD:
         return ()
     kinds = _alternatives(hint)
@@ -192,14 +192,14 @@ def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
 
 
 class _Names(dict[str, Any]):
-    """Names of a module; one imported for the type checker alone stands for anything."""
+    """Names of a module; one imported for the type checker alone stands for any type."""
 
     def __missing__(self, name: str) -> Any:
         return Any
 
 
 def _alternatives(hint: Any) -> Kinds:
-    """Classes of an annotation, each with those of its elements; none where it names no class."""
+    """Classes of an annotation, with those of its elements; None where it names no class."""
     origin = get_origin(hint)
     either = hint.__constraints__ if isinstance(hint, TypeVar) else get_args(hint)
     if origin in (Union, types.UnionType) or isinstance(hint, TypeVar):
@@ -214,7 +214,7 @@ def _alternatives(hint: Any) -> Kinds:
 
 
 def _fits(value: Any, kinds: Kinds) -> bool:
-    """Whether a value is of one of the kinds; a text is not a list of its letters."""
+    """Whether a value has one of the types; a text is not a list of letters."""
     if isinstance(value, str | bytes):
         return any(kind is type(value) for kind, _ in kinds)
     if isinstance(value, bool | np.bool_):
@@ -225,7 +225,7 @@ def _fits(value: Any, kinds: Kinds) -> bool:
 
 
 def _check_number(function: str, name: str, value: Any) -> None:
-    """Refuse a number that no data can need, and one outside what its name allows."""
+    """Refuse an extreme number, or one outside the range of its argument."""
     if not isinstance(value, Real) or isinstance(value, bool):
         return
     bounds = _RANGES.get(f"{function}.{name}", _RANGES.get(name))
@@ -236,7 +236,7 @@ def _check_number(function: str, name: str, value: Any) -> None:
 
 
 def _fit_inside(value: Any, elements: Kinds) -> bool:
-    """Whether each element is of its kind; an iterator is not consumed."""
+    """Whether each element has its type; an iterator is not consumed."""
     if not elements or not isinstance(value, Collection):
         return True
     inside = value.values() if isinstance(value, Mapping) else value
@@ -283,10 +283,10 @@ def refuse_large(function: str, data: object) -> None:
 
 
 def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
-    """Let a function take data on disk as the argument of this name.
+    """Let a function accept data on disk as this argument.
 
-    The work is done by the function that :func:`register_large` sets for the kind of data. ``to``, where the
-    function has it, is for data on disk alone.
+    The function registered by :func:`register_large` for the kind of data does the work. ``to`` applies to data
+    on disk only.
     """
 
     def _decorate(function: Callable[P, R]) -> Callable[P, R]:
@@ -318,5 +318,5 @@ def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
 
 
 def register_large(function: Callable[..., Any], kind: type[LargeData], work: Callable[..., Any]) -> None:
-    """Set what a function does with one kind of data on disk."""
+    """Register the implementation of a function for one kind of data on disk."""
     getattr(function, _ON_DISK)[kind] = work

@@ -1,4 +1,4 @@
-"""Names of an earlier release, which work for one release more with a warning."""
+"""Earlier names, which work for one more release with a warning."""
 
 from __future__ import annotations
 
@@ -23,9 +23,9 @@ def warn_of_name(old: str, new: str, stacklevel: int = 3) -> None:
     Parameters
     ----------
     old, new : str
-        The names, as a user writes them.
+        Both names, as a user writes them.
     stacklevel : int
-        Frames between this function and the user's line.
+        Number of frames between this function and the user's line.
     """
     text = f"{old} is now {new}; the old name works until version {UNTIL}."
     warnings.warn(text, DeprecationWarning, stacklevel=stacklevel)
@@ -37,7 +37,7 @@ class RenamedAttribute:
     Parameters
     ----------
     new : str
-        The attribute's name now.
+        The current name of the attribute.
 
     Examples
     --------
@@ -64,15 +64,15 @@ class RenamedAttribute:
 
 
 class RenamedColumns(pd.DataFrame):
-    """A table whose columns are also found by their earlier names, as ``table["old"]``.
+    """A table that also accepts earlier column names, as ``table["old"]``.
 
-    What is taken from it is a plain table.
+    Results of operations on it are plain DataFrames.
     """
 
     old_names: ClassVar[dict[str, str]] = {}
 
     def __getitem__(self, key: Any) -> Any:
-        """Columns by their names; an earlier name warns."""
+        """Columns by name; an earlier name warns."""
         if isinstance(key, str):
             key = self._name_now(key)
         elif isinstance(key, list):
@@ -89,12 +89,12 @@ class RenamedColumns(pd.DataFrame):
 
 
 def renamed_arguments(**names: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
-    """Let a function take keywords by their earlier names.
+    """Let a function accept keywords by their earlier names.
 
     Parameters
     ----------
     **names : str
-        The keyword now, by its earlier name.
+        Current keyword for each earlier name.
 
     Returns
     -------
@@ -129,12 +129,12 @@ def renamed_arguments(**names: str) -> Callable[[Callable[P, R]], Callable[P, R]
 
 
 def renamed_values(**values: Mapping[str, str]) -> Callable[[Callable[P, R]], Callable[P, R]]:
-    """Let a function take values of its keywords by their earlier names, alone or in a list.
+    """Let a function accept earlier names of values of its keywords, alone or in a list.
 
     Parameters
     ----------
     **values : mapping of str to str
-        By keyword, the value now by its earlier name.
+        For each keyword, the current value by its earlier name.
 
     Returns
     -------
@@ -165,7 +165,7 @@ def renamed_values(**values: Mapping[str, str]) -> Callable[[Callable[P, R]], Ca
 
 
 def value_now(function: Callable[..., object], name: str, value: object) -> object:
-    """A value of a function's keyword by its name now, without a warning.
+    """The current name of a value of a function's keyword, without a warning.
 
     Parameters
     ----------
@@ -177,7 +177,7 @@ def value_now(function: Callable[..., object], name: str, value: object) -> obje
     Returns
     -------
     object
-        The value itself unless it is an earlier name.
+        The value itself, unless it is an earlier name.
     """
     names = getattr(function, _VALUES, {}).get(name, {})
     return names.get(value, value) if isinstance(value, str) else value

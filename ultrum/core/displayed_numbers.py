@@ -1,4 +1,4 @@
-"""Numbers as people read them, and as files hold them: the formats of the whole package."""
+"""Display formats of numbers, shared by the whole package."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _WHOLE: Final = 10_000.0  # from here on a number shows no decimals
 
 
 def decimals(value: float, places: int = 2, *, signed: bool = False, missing: str = MISSING) -> str:
-    """A number with a fixed count of decimals; no minus before zero.
+    """A number with a fixed number of decimals, and no minus before zero.
 
     >>> decimals(0.5642), decimals(-0.0001), decimals(0.31, 1, signed=True), decimals(float("nan"))
     ('0.56', '0.00', '+0.3', '—')
@@ -36,7 +36,7 @@ def percent(value: float, places: int = 2, *, signed: bool = False) -> str:
 
 
 def significant(value: float, digits: int = 6) -> str:
-    """A number with so many significant digits; a missing one as a dash.
+    """A number with a given number of significant digits; a dash for a missing one.
 
     >>> significant(0.055000000000000004), significant(123456.7)
     ('0.055', '123457')
@@ -45,7 +45,7 @@ def significant(value: float, digits: int = 6) -> str:
 
 
 def four_digits(value: float) -> str:
-    """Four significant digits, large numbers whole with commas; empty for none.
+    """Four significant digits, large numbers as integers with thousands separators; empty for none.
 
     >>> four_digits(0.56425), four_digits(1234567.8)
     ('0.5643', '1,234,568')
@@ -65,12 +65,12 @@ def quantity(number: int, noun: str) -> str:
 
 
 def true_minus(text: str) -> str:
-    """Text with the minus sign of print in place of hyphens before numbers."""
+    """Text with typographic minus signs before numbers."""
     return text.replace("-", "−")
 
 
 def p_in_words(value: float) -> str:
-    """A p value as people write it; empty for none.
+    """A formatted p value; empty for none.
 
     >>> p_in_words(0.0342), p_in_words(1e-9)
     ('0.034', '< 0.001')
@@ -79,7 +79,7 @@ def p_in_words(value: float) -> str:
 
 
 def p_equals(value: float) -> str:
-    """The same as an equation.
+    """A formatted p value as an equation.
 
     >>> p_equals(0.0342), p_equals(1e-9)
     ('p = 0.034', 'p < 0.001')
@@ -88,7 +88,7 @@ def p_equals(value: float) -> str:
 
 
 def without_rounding(values: Floats) -> Floats:
-    """Numbers of few decimals without the last bits that a computation has left.
+    """Numbers rounded to remove the last bits of floating-point noise.
 
     >>> import numpy as np
     >>> without_rounding(np.array([0.1 + 0.2, 1 / 3])).tolist()

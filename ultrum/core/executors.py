@@ -1,6 +1,6 @@
-"""Executors: blocks of work in order, few at a time, repeated when a worker is lost.
+"""Executors: blocks of work in order, with a bounded number in progress, repeated when a worker dies.
 
-Each block is done on one core, so that the same work gives the same bits on every worker.
+Each block runs on one core, so the same work gives the same bits on every worker.
 """
 
 from __future__ import annotations
@@ -35,18 +35,18 @@ def each_block(
     most: int | None = None,
     progress: Progress | None = None,
 ) -> Iterator[T]:
-    """What a job gives for every block, in their order.
+    """Results of a job for every block, in their order.
 
     Parameters
     ----------
     job : callable
-        A function of the block alone, which an executor of processes must be able to pickle.
+        A function of the block alone; an executor of processes must be able to pickle it.
     blocks : iterable
     executor : concurrent.futures.Executor, optional
-        By default as many threads of this process as it has cores.
+        By default a pool of threads of this process, one per core.
     most : int, optional
-        Blocks under way at one time, including results that wait for their turn; by default one more than
-        this machine has cores.
+        Maximum number of blocks in progress, including results that wait for their turn; by default the number of
+        cores plus one.
     progress : callable, optional
         Called for every block.
     """
@@ -61,7 +61,7 @@ def each_block(
 
 
 def cores() -> int:
-    """Cores that this process may use."""
+    """Number of cores that this process can use."""
     if sys.platform == "linux":
         return len(os.sched_getaffinity(0))
     return os.cpu_count() or 1
@@ -69,7 +69,7 @@ def cores() -> int:
 
 @dataclass(frozen=True)
 class _Queue(Generic[B, T]):
-    """Blocks that are under way, first come first."""
+    """Blocks in progress, oldest first."""
 
     job: Callable[[B], T]
     executor: Executor
@@ -77,7 +77,7 @@ class _Queue(Generic[B, T]):
     waiting: deque[tuple[int, B, Future[T] | None]] = field(default_factory=deque)
 
     def results(self, blocks: Iterable[B], most: int) -> Iterator[T]:
-        """What each block gave, in order, never more than so many under way."""
+        """Results of the blocks, in order, with a bounded number in progress."""
         try:
             for number, block in enumerate(blocks, 1):
                 if len(self.waiting) == most:
@@ -91,14 +91,14 @@ class _Queue(Generic[B, T]):
                     future.cancel()
 
     def _submit(self, block: B) -> Future[T] | None:
-        """The block at the executor; None where it takes no more work."""
+        """Submit the block to the executor; None if it accepts no more work."""
         try:
             return self.executor.submit(alone, self.job, block)
         except (BrokenExecutor, RuntimeError):
             return None
 
     def _first(self) -> T:
-        """What the first block gave; if its worker is gone it is tried again, at last in this process."""
+        """The result of the oldest block; if its worker died the block is repeated, finally in this process."""
         number, block, future = self.waiting.popleft()
         for _ in range(_TRIES):
             if future is None:
@@ -118,16 +118,16 @@ class _Queue(Generic[B, T]):
 
 
 def alone(job: Callable[[B], T], block: B) -> T:
-    """Do a block with matrix products on one core."""
+    """Run a block with single-threaded matrix products."""
     with one_core():
         return job(block)
 
 
 @contextmanager
 def one_core() -> Iterator[None]:
-    """Matrix products inside take no threads of their own; the last to leave sets them free again.
+    """Matrix products use no threads of their own inside; the last block to leave restores them.
 
-    The libraries know one number of threads for the whole process, so those who hold it are counted.
+    The number of threads is a setting of the whole process, so blocks inside are counted.
     """
     with _LOCK:
         _HELD["count"] += 1
@@ -144,7 +144,7 @@ def one_core() -> Iterator[None]:
 
 @cache
 def _libraries() -> Any:
-    """Those behind NumPy's matrix products; found once a process."""
+    """The libraries behind NumPy's matrix products, found once per process."""
     import numpy as np  # noqa: F401 - they must be loaded to be found
     from threadpoolctl import ThreadpoolController
 
@@ -152,7 +152,7 @@ def _libraries() -> Any:
 
 
 def _is_loss(error: Exception) -> bool:
-    """Whether the worker failed, not the work."""
+    """Whether the worker failed, rather than the work."""
     if isinstance(error, UltrumError):
         return False
     return isinstance(error, _LOSSES) or type(error).__name__ in _LOSSES_OF_CLUSTERS

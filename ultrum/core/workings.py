@@ -40,7 +40,7 @@ _OF_NUMBERS: Final[Mapping[str, tuple[str, Callable[[Value], Value]]]] = {
 
 
 def evaluate(expression: str, numbers: Mapping[str, float], columns: Mapping[str, Floats]) -> Value:
-    """The value of an expression: a number, or a column where it names columns row by row.
+    """The value of an expression: a number, or a column if it refers to columns row by row.
 
     Examples
     --------
@@ -122,7 +122,7 @@ _AGREE = 1e-9  # relative; workings add up in another order than the estimators
 
 @dataclass(frozen=True)
 class WorkingColumn:
-    """A column of the rows: an input, or one that follows from a formula row by row."""
+    """A column: an input, or a formula evaluated row by row."""
 
     name: str
     label: str
@@ -131,7 +131,7 @@ class WorkingColumn:
 
 @dataclass(frozen=True)
 class WorkingStep:
-    """A number: an input, or one that follows from a formula."""
+    """A number: an input, or a formula."""
 
     name: str
     label: str
@@ -141,18 +141,18 @@ class WorkingStep:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Workings(TextInNotebooks):
-    """How a number follows from its inputs.
+    """Step-by-step calculation of a number from its inputs.
 
     Attributes
     ----------
     title : str
     rows : DataFrame, shape (T, C)
-        Inputs and what follows from them row by row, by the names that formulas use.
+        Inputs and derived columns, by the names that formulas use.
     columns : tuple of WorkingColumn
     steps : tuple of WorkingStep
         In order; the last is the result.
     note : str
-        What the workings leave out.
+        What the calculation leaves out.
 
     Examples
     --------
@@ -185,7 +185,7 @@ class Workings(TextInNotebooks):
         raise EstimationError(f"The workings have no step '{name}'.")
 
     def to_frame(self) -> pd.DataFrame:
-        """The steps, one a row: ``step name formula value``.
+        """The steps, one per row: ``step name formula value``.
 
         Returns
         -------
@@ -209,14 +209,14 @@ class Workings(TextInNotebooks):
         Returns
         -------
         DataFrame
-            Rows that the steps use.
+            Observations that the steps use.
         """
         return self.rows.rename(columns={c.name: c.label for c in self.columns})
 
     recomputed = RenamedAttribute("recompute")
 
     def recompute(self) -> dict[str, float]:
-        """Every number again, from the inputs alone.
+        """Recompute every number from the inputs alone.
 
         Returns
         -------
@@ -256,7 +256,7 @@ def workings_of(
     expected: float | None = None,
     note: str = "",
 ) -> Workings:
-    """Workings from inputs and formulas.
+    """Create workings from inputs and formulas.
 
     Parameters
     ----------
@@ -268,15 +268,15 @@ def workings_of(
     lines : sequence of (name, label, formula or number)
         The steps in order.
     columns : sequence of (name, label, formula)
-        Columns that follow row by row; they may use steps, and steps may use them.
+        Columns evaluated row by row; they can use steps, and steps can use them.
     expected : float, optional
-        The number that the result must be.
+        The expected result.
     note : str
 
     Raises
     ------
     EstimationError
-        If the steps do not lead to the expected number.
+        If the steps do not give the expected result.
 
     Examples
     --------
@@ -318,7 +318,7 @@ def _evaluate(
     inputs: Mapping[str, Floats],
     given: Mapping[str, float],
 ) -> tuple[dict[str, float], dict[str, Floats]]:
-    """All numbers and columns, each as soon as what it uses is there."""
+    """All numbers and columns, each as soon as its inputs are available."""
     numbers, arrays = dict(given), dict(inputs)
     height = len(next(iter(arrays.values()))) if arrays else 0
     every: list[WorkingColumn | WorkingStep] = [*columns, *steps]

@@ -1,4 +1,4 @@
-"""Step-by-step calculations of conversions, costs of equity, regressions, and risk and return."""
+"""Step-by-step calculation of conversions, costs of equity, regressions, and risk and return."""
 
 from __future__ import annotations
 
@@ -28,16 +28,16 @@ _FORMULAS: Final = {
 
 @validate_arguments
 def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str | None = None) -> Workings:
-    """How one period of a lower frequency follows from the observations in it.
+    """Step-by-step calculation of one period of a lower frequency from its observations.
 
     Parameters
     ----------
     x : TimeSeries
-        Data to work on; the result has the same form.
+        The series to convert.
     frequency : str or Frequency
         The lower frequency.
     period : str, optional
-        A period of it, such as ``"2024-Q1"``; by default the last that is whole.
+        A period, such as ``"2024-Q1"``; by default the last complete one.
 
     Returns
     -------
@@ -47,7 +47,7 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     Raises
     ------
     FrequencyError
-        If the period has no value, or the method has no workings.
+        If the period has no value, or the method no workings.
 
     Examples
     --------
@@ -136,7 +136,7 @@ _GOODMAN = "sqrt(B ** 2 * premium_error ** 2 + L ** 2 * beta_error ** 2 - beta_e
 
 
 def _name_parts(formula: str | float, parts: pd.DataFrame) -> str | float:
-    """Goodman's formula with the names of the one factor."""
+    """Goodman's formula with the names of the single factor."""
     if not isinstance(formula, str):
         return formula
     number = next(k for k, beta in enumerate(parts["beta"]) if np.isfinite(beta))
@@ -157,10 +157,10 @@ def regression_workings(
     constant: str,
     errors: str,
 ) -> Workings:
-    """Coefficients of one regression, in steps.
+    """Step-by-step calculation of the coefficients of one regression.
 
-    A regression on a constant and one factor is shown as covariance over variance; every other one by its
-    normal equations, X'Wy = X'WX·b, eliminated row by row.
+    A regression on a constant and one factor is shown as covariance over variance; others by their normal
+    equations, X'Wy = X'WX·b, eliminated row by row.
 
     Parameters
     ----------
@@ -262,7 +262,7 @@ def _normal_equations(
 
 
 def _elimination(terms: Sequence[str]) -> list[Line]:
-    """Each term taken out of the equations of those after it."""
+    """Forward elimination of each term from the equations after it."""
     lines: list[Line] = []
     for k in range(len(terms) - 1):
         for i in range(k + 1, len(terms)):
@@ -282,7 +282,7 @@ def _elimination(terms: Sequence[str]) -> list[Line]:
 
 
 def _substitution(terms: Sequence[str]) -> list[Line]:
-    """The coefficients, the last one first."""
+    """Back substitution of the coefficients, last one first."""
     lines: list[Line] = []
     for i in reversed(range(len(terms))):
         others = "".join(f" - a{i}_{j}_{i} * beta{j}" for j in range(i + 1, len(terms)))
@@ -307,7 +307,7 @@ def risk_workings(
     logs : bool
         Whether they are log returns, whose annualised mean is exp(P·m) − 1.
     volatility : float
-        The annualised volatility that the steps must lead to.
+        The expected annualised volatility.
     """
     yearly = "exp(P * mean) - 1" if logs else "P * mean"
     return workings_of(

@@ -19,12 +19,12 @@ if TYPE_CHECKING:
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
-    """The series of a table that an address names; a table of one series needs no name for it.
+    """The series of a table that an address refers to; a table with one series needs no column name.
 
     Raises
     ------
     SourceError
-        If it names none, or one that is not there.
+        If it refers to none, or one that does not exist.
     """
     series = reading.series
     if not wanted.field and len(series) == 1:
@@ -39,7 +39,7 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
 
 
 def with_address(reading: Reading, wanted: Address) -> Reading:
-    """Series that know the source they came from."""
+    """Series with their source in the metadata."""
     fields = {
         column: type(block)(
             block.values, tuple(_metadata_at(a, wanted, column) for a in block.metadata), block.causes
@@ -50,7 +50,7 @@ def with_address(reading: Reading, wanted: Address) -> Reading:
 
 
 def _metadata_at(metadata: Metadata, address: Address, column: str) -> Metadata:
-    """Metadata that knows the source it came from."""
+    """Metadata with the source."""
     name = metadata.name if metadata.name == column or not column else f"{metadata.name}.{column}"
     where = Address(address.source, address.path, name)
     return metadata.replace(source=address.source, address=str(where))
@@ -59,13 +59,13 @@ def _metadata_at(metadata: Metadata, address: Address, column: str) -> Metadata:
 def places_of(
     settings: SourceSettings, pattern: str, expand: Mapping[str, Sequence[str]]
 ) -> list[tuple[str, dict[str, str]]]:
-    """Paths of a pattern with the values that made them; in a local folder those of the files that are there."""
+    """Paths that match a pattern, with the values of its fields; in a local folder those of existing files."""
     if expand or not settings.is_local:
         return expand_pattern(pattern, expand)
     return files_below(settings.url, pattern)
 
 
 def files_below(folder: str, pattern: str) -> list[tuple[str, dict[str, str]]]:
-    """Paths below a folder that fit a pattern, with the values that made them."""
+    """Paths below a folder that match a pattern, with the values of its fields."""
     root = Path(folder)
     return [(Path(file).relative_to(root).as_posix(), parts) for file, parts in files_of(str(root / pattern))]

@@ -1,4 +1,4 @@
-"""Pulling many series at once: in parallel, each with its status; one failure stops no other."""
+"""Pulling many series at once, in parallel, each with its status; a failure does not stop the others."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class PullResult:
     status : DataFrame
         By address: status (new, same, longer, revised, not requested, failed), first, last, values, reason.
     names : list of str
-        Names the set gives its series, in their order; empty where it gives none.
+        Names of the series in the set, in order; empty where it has none.
     """
 
     set: SeriesSet
@@ -50,9 +50,9 @@ class PullResult:
     names: list[str] = field(default_factory=list)
 
     def to_frame(self) -> pd.DataFrame:
-        """Series side by side under headings with unit and currency, or in long form, as the set requests.
+        """A wide table with units and currencies in the headings, or a long table, as the set requests.
 
-        With common dates, ``attrs["dates_left_out"]`` counts those that some series lack.
+        With common dates, ``attrs["dates_left_out"]`` counts dates that some series lack.
         """
         if not self.series:
             raise SourceError("Nothing was obtained: " + "; ".join(self.failed.values()))
@@ -71,7 +71,7 @@ class PullResult:
         return _fill(self._common(joined), self.set.gaps)
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
-        """Rows in which no series is missing, with the number of the others, if the set asks for them."""
+        """Rows without missing values, with the number of the other rows, if the set requests them."""
         if self.set.dates != "common":
             return joined
         whole = joined.dropna()
@@ -125,7 +125,7 @@ def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
 
 
 def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:
-    """Fetch every series of a set; each failure is reported with its reason."""
+    """Fetch every series of a set; failures are reported with their reasons."""
     plan = _plan(what)
     progress = _Progress(Path(repository.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
     job = _Job(repository, plan, progress)
@@ -137,7 +137,7 @@ def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: 
 
 
 def _gather(plan: SeriesSet, job: _Job) -> PullResult:
-    """Series of a set with the status of each."""
+    """Series of a set with their statuses."""
     got: list[tuple[Member, list[TimeSeries]]] = []
     faults: dict[int, UltrumError] = {}
     for place, member in enumerate(plan.series):
@@ -221,7 +221,7 @@ def _row(series: TimeSeries, status: str) -> dict[str, Any]:
 
 
 class _Progress:
-    """How far a pull came, a line for each series done, so that it can be taken up."""
+    """Progress of a pull, one line per finished series, so that it can be resumed."""
 
     def __init__(self, file: Path, resume: bool) -> None:
         self.file = file
@@ -239,7 +239,7 @@ class _Progress:
             return set()
 
     def finish(self, address: str) -> None:
-        """Note that a series was obtained."""
+        """Record that a series was obtained."""
         with self._lock:
             if address not in self._done:
                 self._done.add(address)
@@ -248,7 +248,7 @@ class _Progress:
 
 
 class _Job:
-    """One pull: the desk, the span, and how the vault stood before."""
+    """One pull: the desk, the span, and the earlier state of the vault."""
 
     def __init__(self, repository: Repository, plan: SeriesSet, progress: _Progress) -> None:
         self.repository, self.plan, self.progress = repository, plan, progress
@@ -271,7 +271,7 @@ class _Job:
         return one_series(self.repository, address, DataSpan())
 
     def ask(self, members: Sequence[Member]) -> None:
-        """Request everything at once; faults are reported later, each with its series."""
+        """Request everything at once; errors are reported later, with their series."""
         if self.repository.offline or len(members) < 2:
             return
         first = {m.address.partition(":")[0]: m for m in members}
@@ -301,11 +301,11 @@ class _Job:
         )
 
     def _needs_history(self, member: Member) -> bool:
-        """Whether a member is fetched whole, since it is shaped before its span is cut."""
+        """Whether the full history of a member is fetched, since it is transformed before its span is cut."""
         return bool(member.steps or self.plan.frequency)
 
     def series_of(self, member: Member) -> list[TimeSeries]:
-        """Series that a member names; one done in an earlier pull is taken from the vault."""
+        """Series that a member refers to; one finished in an earlier pull is read from the vault."""
         if member.address in self._faults:
             raise self._faults[member.address]
         if member.address not in self._found:
@@ -322,13 +322,13 @@ class _Job:
 
     @property
     def vault_only(self) -> Repository:
-        """The vault as it is; no source is asked."""
+        """The vault as it is; nothing is downloaded."""
         if self._after is None:
             self._after = self.repository.at("9999-12-31T00:00:00Z")
         return self._after
 
     def status_of(self, member: Member, new: TimeSeries) -> str:
-        """What a series is compared with what the vault held before."""
+        """Compare a series with the earlier state of the vault."""
         if self.repository.offline or member.address in self.progress.before:
             return "not requested"
         if not self._fresh() & set(self.paths_of(member)):

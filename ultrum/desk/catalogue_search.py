@@ -1,4 +1,4 @@
-"""Search: listings of sources, and the hierarchy of their topics."""
+"""Catalogue search: listings of sources, and the hierarchy of their topics."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _MOST_FILES: Final = 20_000  # of a folder
 
 
 def entries_of(repository: Repository, name: str) -> list[Entry]:
-    """Everything a source lists."""
+    """All listings of a source."""
     settings = repository.sources[name]
     if settings.kind == "sdmx":
         return list(_statistics(repository, name))
@@ -42,7 +42,7 @@ def entries_of(repository: Repository, name: str) -> list[Entry]:
 
 
 def _files_in(folder: Path) -> set[str]:
-    """Paths of the files of a local source, hidden ones aside."""
+    """Paths of the files of a local source, without hidden ones."""
     files = itertools.islice(folder.rglob("*"), _MOST_FILES)
     return {
         f.relative_to(folder).as_posix()
@@ -83,7 +83,7 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
 
 
 def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
-    """Listings of a table that a source keeps of what it has, one row each."""
+    """Listings from a catalogue table of a source, one per row."""
     settings = repository.sources[name].catalogue
     if not {"path", "address"} <= set(settings):
         raise SourceError(f"Source '{name}': catalogue needs path and address.")
@@ -112,7 +112,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
 
 
 def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
-    """Filters with the name of a group of places as its codes."""
+    """Filters, with the name of a group of regions replaced by its codes."""
     group_codes = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
     region = str(filters.get("region", "")).lower().replace("_", " ")
     return {**filters, "region": group_codes[region]} if region in group_codes else dict(filters)
@@ -125,7 +125,7 @@ def why_nothing(
     filters: Mapping[str, Any],
     sources: Sequence[str],
 ) -> str:
-    """Why a search finds nothing: words that no listing has, or filters that leave nothing over."""
+    """Why a search has no results: unmatched words, or filters that exclude everything."""
     named = ", ".join(sources) or "none"
     if not listings.count():
         return (
@@ -164,7 +164,7 @@ def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[st
 
 
 def _levels(entry: Entry, by: str) -> tuple[str, ...]:
-    """Names from the top down to the flow that holds a listing."""
+    """Names from the top level down to the dataflow of a listing."""
     if by == "topic":
         return (
             *(entry.topic.split(BELOW) if entry.topic else ("other",)),

@@ -1,4 +1,4 @@
-"""Column names of series side by side: unique, whatever titles and units they share."""
+"""Unique column names of series in a table."""
 
 from __future__ import annotations
 
@@ -22,19 +22,19 @@ def heading(series: TimeSeries) -> str:
 
 
 def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> list[str]:
-    """A heading for each series; those that share one get what distinguishes them.
+    """A heading for each series; equal ones get a distinguishing part.
 
     Parameters
     ----------
     series : sequence of TimeSeries
     names : sequence of str
-        Names chosen for them; a heading is made for each that is empty.
+        Given names; an empty one is replaced by a heading.
 
     Returns
     -------
     list of str
-        All different, in the order of the series. Added as far as needed: name, column or part of the
-        address, last step, address; at last a number.
+        Unique, in the order of the series. Added as needed: name, column or part of the address, last step,
+        address; finally a number.
 
     Examples
     --------
@@ -56,14 +56,14 @@ def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> 
 def _add_distinction(
     series: Sequence[TimeSeries], headings: Sequence[str], shared: set[str], part: Parts
 ) -> list[str]:
-    """Headings with a part added wherever the series that share one differ in it."""
+    """Headings with a part added where the series with an equal heading differ in it."""
     texts = [part(one) for one in series]
     differ = {h: len({t for t, m in zip(texts, headings, strict=True) if m == h}) > 1 for h in shared}
     return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
 
 
 def _number_repeats(headings: Sequence[str]) -> list[str]:
-    """Headings that still agree, numbered, without meeting another."""
+    """Equal headings, numbered without a clash."""
     taken: set[str] = set()
     numbered = []
     for text in headings:
@@ -77,7 +77,7 @@ def _number_repeats(headings: Sequence[str]) -> list[str]:
 
 
 def _place(series: TimeSeries) -> str:
-    """Column of a table or part of a series, as its address has it."""
+    """Column of a table or part of a series, from its address."""
     address = series.metadata.address
     return Address.parse(address).field if ":" in address else ""
 

@@ -32,11 +32,11 @@ class Description(TextInNotebooks):
     series : TimeSeries
         The series itself.
     updated : str
-        Instant at which its source last gave other bytes.
+        Instant at which the source last served different bytes.
     checked : str
-        Instant at which they were last confirmed.
+        Instant of the last confirmation.
     imported : bool
-        Whether they came out of an archive, and the source has not been asked since.
+        Whether the download was imported from an archive and not confirmed since.
     """
 
     series: TimeSeries
@@ -46,7 +46,7 @@ class Description(TextInNotebooks):
 
     @property
     def facts(self) -> dict[str, str]:
-        """Name and text of every fact that is known."""
+        """Name and text of every known fact."""
         metadata, values = self.series.metadata, self.series.values
         valid = values.dropna()
         unit = metadata.currency if metadata.unit == "currency" else metadata.unit

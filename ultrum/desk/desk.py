@@ -40,20 +40,20 @@ class Desk:
     path : path, optional
         Folder of the vault; by default one in the user's data folder.
     sources : mapping or path, optional
-        For each name ``{"kind": "sdmx", "table" or "database", "url": ...}``, or a settings file; by
-        default ``ultrum.toml`` here or in the user's configuration folder.
+        For each name ``{"kind": "sdmx", "table" or "database", "url": ...}``, or a settings file; by default
+        ``ultrum.toml`` here or in the user's configuration folder.
     offline : bool
-        Take everything from the vault; no source is asked.
+        Use the vault only; download nothing.
     groups : mapping, optional
-        Names of groups of places, each with its codes.
+        Names of groups of regions, each with its codes.
     progress : callable, optional
         Called with a short text for each download.
     policy : HttpPolicy, optional
         Limits of fetching.
     keep_readings : bool
-        Read the same bytes of a table once a session; who takes them must not change them.
+        Parse the same bytes of a table once per session; callers must not modify them.
     credentials : CredentialStore or path, optional
-        Credentials that sources name; by default those of the user's configuration folder.
+        Credentials that sources use; by default those of the user's configuration folder.
 
     Examples
     --------
@@ -120,7 +120,7 @@ class Desk:
 
     @property
     def offline(self) -> bool:
-        """Whether no source is asked."""
+        """Whether downloads are disabled."""
         return self.repository.offline
 
     @property
@@ -129,17 +129,17 @@ class Desk:
         return self.repository.fetcher.used
 
     def at(self, instant: str) -> Desk:
-        """A desk that sees the vault as it was at an instant, and asks no source.
+        """A desk on the vault as of an instant (point-in-time), without downloads.
 
         Parameters
         ----------
         instant : str
-            ISO 8601, UTC where it names no zone; a day means its end.
+            ISO 8601, UTC without a zone; a day means its end.
 
         Returns
         -------
         Desk
-            A desk that reads the vault alone.
+            A desk that uses the vault alone.
         """
         moment = resolve_instant(instant, date.today())
         return Desk(
@@ -170,26 +170,26 @@ class Desk:
         address : str
             ``source:FLOW/KEY``, or ``source:path#field`` for a column of a table.
         start, end : str
-            First and last period; words such as ``yesterday`` are understood, and ``last 25 years``
-            counts from the last observation.
+            First and last period; relative dates such as ``yesterday`` are allowed, and ``last 25 years`` counts
+            from the last observation.
         last : int
-            Only the last so many observations.
+            Number of most recent observations.
         frequency : str, optional
-            A lower frequency to convert to, by what the series measures.
+            A lower frequency to convert to, by the measure of the series.
         **facts
-            Fields of the metadata that the source does not tell.
+            Fields of the metadata that the source does not state.
 
         Returns
         -------
         TimeSeries
-            Values, decimal, with their facts and trail.
+            Values in decimals, with metadata and provenance.
 
         Raises
         ------
         SourceError
-            If the source cannot be reached, or has no such series.
+            If the source is unavailable, or has no such series.
         FrequencyError
-            If a higher frequency is asked for than the source has.
+            If the source only has lower frequencies than requested.
 
         Examples
         --------
@@ -206,7 +206,7 @@ class Desk:
     def fetch_all(
         self, address: str, *, start: str | None = None, end: str | None = None, last: int = 0
     ) -> list[TimeSeries]:
-        """Every series that an address with wildcards, or of a whole table, names.
+        """Every series of an address with wildcards, or of a table.
 
         Parameters
         ----------
@@ -217,7 +217,7 @@ class Desk:
         end : str, optional
             Last date or period, included; by default to the end.
         last : int
-            Only so many of the last observations; 0 for all.
+            Number of most recent observations; 0 for all.
 
         Returns
         -------
@@ -237,9 +237,9 @@ class Desk:
         address : str
             Address of the table, which may be a pattern.
         expand : mapping of str to sequence, optional
-            What the parts in braces take.
+            Values of the fields in braces.
         **facts
-            Decisions and facts as for :func:`ultrum.read_series`, such as ``records_only=True``,
+            Options and metadata as for :func:`ultrum.read_series`, such as ``records_only=True``,
             ``units="percent"`` or ``measure="return"``.
 
         Returns
@@ -260,22 +260,22 @@ class Desk:
         return self.repository.table(address, expand, **facts)
 
     def search(self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any) -> pd.DataFrame:
-        """Listings of all sources that have every word or a synonym of it, best first.
+        """Catalogue search: listings of all sources that contain every word or a synonym, best first.
 
-        Misspellings are forgiven. Synonyms of the field (inflation: consumer prices) come with the
-        program; settings add to them under ``[synonyms]``.
+        Misspellings are forgiven. Synonyms of the field (inflation: consumer prices) are built in; settings add
+        to them under ``[synonyms]``.
 
         Parameters
         ----------
         words : str
-            Words that every listing has, or synonyms of them.
+            Words that a listing must contain, or synonyms of them.
         limit : int
-            Most listings to give.
+            Maximum number of listings.
         refresh : bool
             Download the catalogues again; by default they are downloaded once.
         **filters
-            ``region`` (a code, or the name of a group), ``topic``, ``frequency``, ``measure``,
-            ``currency``, ``source``.
+            ``region`` (a code, or the name of a group), ``topic``, ``frequency``, ``measure``, ``currency``,
+            ``source``.
 
         Returns
         -------
@@ -300,7 +300,7 @@ class Desk:
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
 
     def why_nothing(self, words: str, **filters: Any) -> str:
-        """Why a search finds nothing: words that no listing has, or filters that leave nothing over.
+        """Why a search has no results: unmatched words, or filters that exclude everything.
 
         Parameters
         ----------
@@ -319,12 +319,12 @@ class Desk:
         return catalogue_search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
 
     def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
-        """One level of the catalogue below a path, without knowing a word for it.
+        """One level of the catalogue below a path, for browsing without a search word.
 
         Parameters
         ----------
         *levels : str
-            Names of the levels walked so far.
+            Names of the levels so far.
         hierarchy : {"topic", "region", "source"}
         **filters
             As for :meth:`search`, such as ``region="lantern sea"``.
@@ -369,42 +369,42 @@ class Desk:
         return describe(self.repository, address)
 
     def pull(self, what: SeriesSet | Sequence[str] | str, *, resume: bool = False) -> PullResult:
-        """Fetch many series at once; one that fails never stops the others.
+        """Fetch many series at once; a failure does not stop the others.
 
         Parameters
         ----------
         what : SeriesSet, addresses or one address
-            Set, addresses or one address.
+            A set, addresses, or a single address.
         resume : bool
-            Take up a pull that was stopped or failed in part; what it got is not asked for again.
+            Resume a pull that was interrupted or partly failed; finished series are not requested again.
 
         Returns
         -------
         PullResult
-            Series, and what failed or changed.
+            Series, and statuses of failures and changes.
         """
         from ultrum.desk.batch import pull
 
         return pull(self.repository, what, resume)
 
     def refresh(self, what: SeriesSet | Sequence[str] | str) -> PullResult:
-        """Ask again for series, in this session too; the result lists what changed.
+        """Download series again, within this session too; the result lists the changes.
 
         Parameters
         ----------
         what : SeriesSet, sequence of str or str
-            Set, addresses or one address.
+            A set, addresses, or a single address.
 
         Returns
         -------
         PullResult
-            Series, and what failed or changed.
+            Series, and statuses of failures and changes.
         """
         self.repository.start_again()
         return self.pull(what)
 
     def revisions(self, address: str, since: str | None = None, until: str | None = None) -> pd.DataFrame:
-        """How the values of a series differ between two vintages in the vault.
+        """Revisions of a series between two vintages in the vault.
 
         Parameters
         ----------
@@ -425,17 +425,17 @@ class Desk:
         return revisions(self.repository, address, *bounds)
 
     def listings(self, refresh: bool = False) -> Listings:
-        """The catalogues of all sources, taken where they are not yet kept.
+        """The catalogues of all sources, downloaded where they are not yet stored.
 
         Parameters
         ----------
         refresh : bool
-            Ask the sources again.
+            Download them again.
 
         Returns
         -------
         Listings
-            Catalogues that can be searched.
+            Searchable catalogues.
         """
         from ultrum.desk import catalogue_search
         from ultrum.vault.search_index import Listings

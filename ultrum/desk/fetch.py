@@ -1,4 +1,4 @@
-"""Fetching through the vault: requested from the source and recorded, or read from the vault."""
+"""Fetching through the vault: downloaded from the source and recorded, or read from the vault."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ Progress = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Access:
-    """One use of a download: its place, how it was requested, and the checksum of its bytes."""
+    """One use of a download: its location, how it was requested, and the checksum of its bytes."""
 
     source: str
     path: str
@@ -38,7 +38,7 @@ class Access:
 
 
 class ClientOnDemand:
-    """An HTTP client that the first request opens, with the library behind it.
+    """An HTTP client, opened at the first request together with its library.
 
     Parameters
     ----------
@@ -67,7 +67,7 @@ class ClientOnDemand:
 
 
 class Fetcher:
-    """Requests each path of a source once a session, through the vault."""
+    """Requests each path of a source once per session, through the vault."""
 
     def __init__(
         self,
@@ -89,7 +89,7 @@ class Fetcher:
         self._lock = threading.Lock()
 
     def response(self, source: str, path: str, accept: str = "*/*", page: bool = False) -> Download:
-        """The response at a path: from the vault when offline, otherwise through it."""
+        """The response at a path: from the vault when offline, otherwise from the source through it."""
         return self.record_of(source, path, accept, page)[1]
 
     def record_of(
@@ -124,18 +124,18 @@ class Fetcher:
         return record, Download(body, record.content_type, record.etag)
 
     def _remember(self, place: tuple[str, str], body: bytes) -> None:
-        """Hold the latest bodies, at most so many bytes; the vault has the others."""
+        """Cache of the latest bodies, with a size limit; the vault has the others."""
         self._held += len(body) - len(self._bodies.pop(place, b""))
         self._bodies[place] = body
         while len(self._bodies) > 1 and self._held > _HELD:
             self._held -= len(self._bodies.popitem(last=False)[1])
 
     def record_of_access(self, access: Access) -> Record:
-        """The record of a download requested as before."""
+        """The record of a download with an earlier request."""
         return self.record_of(access.source, access.path, access.accept, access.page)[0]
 
     def seen_at(self, instant: str) -> Fetcher:
-        """A fetcher that sees the vault as it was at an instant, and asks no source."""
+        """A fetcher on the vault as of an instant, without downloads."""
         return Fetcher(
             Vault(self.vault.path),
             self.sources,
@@ -156,7 +156,7 @@ class Fetcher:
     def _fetch_fresh(
         self, source: str, path: str, accept: str, held: Record | None, page: bool
     ) -> tuple[Record, bytes]:
-        """A fresh answer, recorded, with its bytes."""
+        """A new response, recorded, with its bytes."""
         where = self.sources[source]
         if where.kind == "database":
             return self._record_answer(source, path, self._from_database(source, path, where))
@@ -184,7 +184,7 @@ class Fetcher:
         return self._record_answer(source, path, answer)
 
     def _credentials_of(self, source: str, where: SourceSettings) -> Credentials | None:
-        """Credentials for a source: those a program gave it, or the user's own of a name, for its host."""
+        """Credentials for a source: from the program, or the user's own by name, for its host."""
         if isinstance(where.credentials, str):
             return self.store.for_host(where.credentials, where.url, source)
         return where.credentials
@@ -193,7 +193,7 @@ class Fetcher:
         return self.vault.record(source, path, answer), answer.body
 
     def _copy_of(self, held: Record | None) -> Download | None:
-        """The copy held, which a server may confirm, if it is still whole."""
+        """The stored copy, if it is intact, for confirmation by the server."""
         if held is None or held.imported or not (held.etag or held.last_modified):
             return None  # the validators in an archive were chosen by its maker
         try:
@@ -212,7 +212,7 @@ class Fetcher:
 
 
 def _fetch_by_function(fetch: Fetch, name: str, path: str, url: str, credentials: Credentials | None) -> Download:
-    """What a function of the user gives, as if it had come over HTTP."""
+    """Output of a user's function, treated like an HTTP response."""
     try:
         answer = fetch(url, path, credentials)
     except UltrumError:
@@ -229,7 +229,9 @@ def _fetch_by_function(fetch: Fetch, name: str, path: str, url: str, credentials
 
 
 def _is_page(answer: Download, path: str) -> bool:
-    """Whether a page came where data were asked for: a file that is not a page, or a page without a table."""
+    """Whether a web page was returned instead of data: a page where a file was expected, or a page without a
+    table.
+    """
     if not answer.body[:64].lstrip().lower().startswith(_PAGE):
         return False
     named = path.rsplit("/", 1)[-1].lower()

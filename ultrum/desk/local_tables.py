@@ -1,4 +1,4 @@
-"""Tables of local files, read where they are and not stored."""
+"""Tables of local files, read in place and not stored."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class LocalTables:
         ----------
         address : str
         **facts
-            Decisions and facts as for :func:`ultrum.read_series`.
+            Options and metadata as for :func:`ultrum.read_series`.
 
         Returns
         -------
@@ -45,7 +45,7 @@ class LocalTables:
         Raises
         ------
         SourceError, TableError
-            If a file is missing, or cannot be read without guessing.
+            If a file is missing, or ambiguous.
         """
         wanted = Address.parse(address)
         given = {name: value for name, value in facts.items() if value is not None}
@@ -70,7 +70,7 @@ class LocalTables:
         Raises
         ------
         SourceError
-            If the address names no column that is there.
+            If the address names no existing column.
         """
         wanted = Address.parse(address)
         return column_of(self.table(f"{wanted.source}:{wanted.path}"), wanted)
@@ -81,12 +81,12 @@ class LocalTables:
 
 
 def read_below(folder: str, path: str) -> bytes:
-    """Bytes of a file inside a folder.
+    """Bytes of a file within a folder.
 
     Raises
     ------
     SourceError
-        If the file is outside the folder, missing or no regular file.
+        If the file is outside the folder, missing or not a regular file.
     """
     root = Path(folder).resolve()
     file = (root / path).resolve()

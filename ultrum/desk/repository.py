@@ -1,4 +1,4 @@
-"""The repository of a desk: its sources, the fetcher and the vault, which every part of a desk receives."""
+"""The repository of a desk: sources, fetcher and vault, shared by all parts of a desk."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Repository:
     ----------
     fetcher : Fetcher
     keep_readings : bool
-        Read the same bytes of a table once; the caller must not change them.
+        Parse the same bytes of a table once; callers must not modify them.
     """
 
     def __init__(self, fetcher: Fetcher, keep_readings: bool = False) -> None:
@@ -48,11 +48,11 @@ class Repository:
 
     @property
     def offline(self) -> bool:
-        """Whether no source is asked."""
+        """Whether downloads are disabled."""
         return self.fetcher.offline or bool(self.fetcher.at)
 
     def at(self, instant: str) -> Repository:
-        """The same sources with the vault as it was at an instant."""
+        """The same sources on the vault as of an instant."""
         return Repository(self.fetcher.seen_at(instant), self.keeps_readings)
 
     def close(self) -> None:
@@ -60,19 +60,19 @@ class Repository:
         self.vault.close()
 
     def start_again(self) -> None:
-        """Request everything again, in this session too."""
+        """Download everything again, within this session too."""
         self.fetcher.forget_session()
         self._services.clear()
 
     def settings_of(self, address: Address) -> SourceSettings:
-        """Settings of the source that an address names."""
+        """Settings of the source of an address."""
         if address.source not in self.sources:
             hint = one_of(address.source, self.sources)
             raise SourceError(f"'{address}': no source '{address.source}'; {hint}")
         return self.sources[address.source]
 
     def service(self, name: str) -> SdmxSource:
-        """The statistics service of a name."""
+        """The statistics service with a name."""
         if name not in self._services:
             from ultrum.sources.sdmx.client import SdmxSource
 
@@ -85,7 +85,7 @@ class Repository:
         return self._services[name]
 
     def response(self, source: str, path: str) -> Download:
-        """The response at a path, in the format that the settings prefer."""
+        """The response at a path, in the preferred format of the settings."""
         settings = self.sources[source]
         page = any(s.path == path for s in settings.snapshots.values())
         accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
@@ -111,7 +111,7 @@ class Repository:
         return with_address(reading, wanted)
 
     def _read(self, wanted: Address, options: TableOptions) -> Reading:
-        """A table of one file, as it was read before where readings are kept."""
+        """A table of one file, from the cache of parsed tables if enabled."""
         record, response = self.fetcher.record_of(wanted.source, wanted.path)
         body, day = response.body, record.retrieved[:10]
         options = options.in_charset(response.content_type, body)
@@ -124,7 +124,7 @@ class Repository:
 
 
 def table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
-    """Options that the settings hold for a table."""
+    """Options of a table in the settings."""
     if settings.kind == "database":
         return dict(table_options(settings.queries.get(path) or Query(table=path)))
     return dict(settings.tables.get(path, {}))

@@ -18,7 +18,7 @@ COLUMNS = ["period", "before", "after", "change", "kind"]
 def revisions(repository: Repository, address: str, since: str, until: str) -> pd.DataFrame:
     """Differences of a series between two instants; by default between its last two vintages.
 
-    Compared are two downloads of one path, the one that changed last among those that hold the series.
+    The comparison uses two downloads of one path: the path that changed last among those with the series.
     """
     wanted = Address.parse(address)
     pairs = []
@@ -37,7 +37,7 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
 
 
 def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:
-    """Periods whose value is new, gone or another.
+    """Periods whose value is new, removed or changed.
 
     Examples
     --------
@@ -58,7 +58,7 @@ def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:
 
 
 def status_of(old: TimeSeries | None, new: TimeSeries) -> str:
-    """What a new vintage is compared with an old one: new, same, longer or revised."""
+    """Status of a new vintage relative to an old one: new, same, longer or revised."""
     if old is None:
         return "new"
     try:

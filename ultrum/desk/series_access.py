@@ -1,4 +1,4 @@
-"""Series by address: one, or all that an address names, from a service or a table."""
+"""Series by address: one, or all of an address, from a service or a table."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def one_series(
     frequency: str | None = None,
     facts: Mapping[str, Any] | None = None,
 ) -> TimeSeries:
-    """One series, in the frequency wanted and cut to its span; see :meth:`ultrum.Desk.fetch`."""
+    """One series, in the target frequency and span; see :meth:`ultrum.Desk.fetch`."""
     wanted = Address.parse(address)
     settings = repository.settings_of(wanted)
     if settings.kind == "sdmx":
@@ -51,7 +51,7 @@ def series_of_table(
 def series_of_service(
     repository: Repository, wanted: Address, settings: SourceSettings, span: DataSpan, whole: bool
 ) -> TimeSeries:
-    """One series of a statistics service; offline also out of a download of many."""
+    """One series of a statistics service; offline also from a download of many."""
     service = repository.service(wanted.source)
     try:
         return service.series(wanted.path, span.query(whole=whole), wanted.field)
@@ -67,7 +67,7 @@ def series_of_service(
 def series_within(
     repository: Repository, address: str, span: DataSpan, *, whole: bool = False
 ) -> list[TimeSeries]:
-    """Every series that an address names, of a span or with its whole history, not yet cut.
+    """Every series of an address, for a span or with the full history, before the cut.
 
     Parameters
     ----------
@@ -75,7 +75,7 @@ def series_within(
     address : str
     span : DataSpan
     whole : bool
-        Ask for the history before the span too, which steps need.
+        Include the history before the span, which steps need.
     """
     wanted = Address.parse(address)
     settings = repository.settings_of(wanted)

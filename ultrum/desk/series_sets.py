@@ -1,4 +1,4 @@
-"""Named sets of series: what to pull together and how to transform it, saved as TOML."""
+"""Named sets of series, with their transformations, saved as TOML."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from ultrum.file_access import path_of, toml_of
 
 
 class Member(BaseModel):
-    """One address of a set: its short name, and the steps it goes through."""
+    """One address of a set: its short name, and its steps."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
     address: Annotated[str, Field(min_length=3)]
@@ -34,13 +34,13 @@ class SeriesSet(BaseModel):
     span : list of str
         First and last period, or ``["last 25 years"]``.
     frequency : str
-        Frequency to bring all to; empty to leave them.
+        Common target frequency; empty to keep the frequencies.
     how : str
-        How all are converted, such as ``last`` or ``mean``; by default what each series measures decides.
+        Conversion method for all, such as ``last`` or ``mean``; by default it follows the measure of each series.
     gaps : str
-        ``leave``, or how many periods a missing value takes the one before it: ``fill 2``.
+        ``leave``, or the maximum number of periods of a forward fill: ``fill 2``.
     dates : {"all", "common"}
-        Every date that some series has, or only those that all have.
+        Every date of any series, or only common dates.
     shape : {"wide", "long"}
     series : list of Member
 
@@ -63,7 +63,7 @@ class SeriesSet(BaseModel):
 
     @classmethod
     def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:
-        """Make a set of addresses.
+        """Create a set of addresses.
 
         Parameters
         ----------
@@ -75,7 +75,7 @@ class SeriesSet(BaseModel):
         Raises
         ------
         SourceError
-            If an address or a setting is not one.
+            If an address or a setting is invalid.
         """
         try:
             return cls(series=[Member(address=a) for a in addresses], **settings)
@@ -94,7 +94,7 @@ class SeriesSet(BaseModel):
         Raises
         ------
         SourceError
-            If the file cannot be read; every fault in it is listed.
+            If the file cannot be read; every error in it is listed.
         """
         path = path_of(file)
         try:
@@ -113,7 +113,7 @@ class SeriesSet(BaseModel):
         return series_set
 
     def save(self, file: str | os.PathLike[str]) -> None:
-        """Write the set, leaving out what is as usual.
+        """Write the set, without default values.
 
         Parameters
         ----------
@@ -140,5 +140,5 @@ class SeriesSet(BaseModel):
 
 
 def _faults(error: ValidationError) -> str:
-    """Each fault with its place."""
+    """Each error with its location."""
     return "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors())

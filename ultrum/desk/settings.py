@@ -26,16 +26,16 @@ LARGEST: Final = 1024 * 1024
 
 @dataclass(frozen=True)
 class SnapshotSettings:
-    """A page that shows only the present value.
+    """A page that shows only the current value.
 
     Attributes
     ----------
     path : str
         Page below the source's address.
     figure : str
-        Words next to the figure.
+        Words next to the number.
     grain : str
-        Span in which two pulls are one observation: ``P1D``, ``PT30M``.
+        Grain of time within which two pulls are one observation: ``P1D``, ``PT30M``.
     """
 
     path: str
@@ -47,18 +47,18 @@ class SnapshotSettings:
 
 @validate_arguments
 def add_source_kind(kind: str, fetch: Fetch) -> None:
-    r"""Make places that answer in a way of their own a kind of source, as ``table`` and ``sdmx`` are.
+    r"""Register a function as a new kind of source, besides ``table`` and ``sdmx``.
 
-    What the function gives goes through the vault and the reader of tables as if it had come over HTTP, so
-    vintages, offline runs, limits and trails are as for every other source.
+    The function's output is treated like an HTTP response by the vault and the table reader, so vintages, offline
+    runs, limits and provenance work as for every other source.
 
     Parameters
     ----------
     kind : str
         The value of ``kind`` in settings and studies.
     fetch : callable
-        Of ``url``, ``path`` and credentials or None; gives bytes, or a Download with its type and tag. Whatever
-        it raises is reported as the source's fault.
+        Called with ``url``, ``path`` and credentials or None; returns bytes, or a Download with its type and tag.
+        Its exceptions are reported as errors of the source.
 
     Raises
     ------
@@ -82,7 +82,7 @@ def add_source_kind(kind: str, fetch: Fetch) -> None:
 
 
 def custom_fetch(kind: str) -> Fetch | None:
-    """The function behind a kind that was added."""
+    """The function of a registered kind."""
     return _ADDED.get(kind)
 
 
@@ -93,7 +93,7 @@ def kinds() -> list[str]:
 
 @dataclass(frozen=True)
 class SourceSettings:
-    """Where a source is and how it is asked.
+    """Location of a source, and how it is read.
 
     Attributes
     ----------
@@ -101,13 +101,13 @@ class SourceSettings:
     url : str
         Entry point, address or folder of files, or address of a database.
     format, rest : str
-        Of a statistics service: data format to prefer, version of its paths.
+        For a statistics service: preferred data format, version of its paths.
     tables : mapping
-        Decisions for the table reader, by path.
+        Options of the table reader, by path.
     snapshots, queries : mapping
-        Pages of the present value, and queries of a database, by name.
+        Pages of the current value, and queries of a database, by name.
     catalogue : mapping
-        A table of what a source has: ``path``, and ``address`` with its columns in braces.
+        A catalogue table of a source: ``path``, and ``address`` with column names in braces.
     """
 
     kind: str
@@ -122,7 +122,7 @@ class SourceSettings:
 
     @property
     def is_local(self) -> bool:
-        """Whether its files are in a folder of this machine."""
+        """Whether its files are in a local folder."""
         return self.kind == "table" and not self.url.startswith(("http://", "https://"))
 
 
@@ -182,7 +182,7 @@ def _table(value: Any, what: str) -> Mapping[str, Any]:
 
 
 def _credentials(value: Any, source: str) -> Credentials | str | None:
-    """Credentials that a program gives itself, or the name of the user's own."""
+    """Credentials from the program, or the name of the user's own."""
     if isinstance(value, str) or not value:
         return value or None
     if not isinstance(value, Mapping):
@@ -207,7 +207,7 @@ def _query(source: str, name: str, settings: Mapping[str, Any]) -> Query:
 
 
 def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
-    """The settings file: the one named, ``ultrum.toml`` here, or the one in the user's folder.
+    """The settings file: the given one, ``ultrum.toml`` here, or that of the user's folder.
 
     Returns
     -------
@@ -246,7 +246,9 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
 
 
 def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
-    """Settings next to the work may come with it from others; they name credentials, and do not define them."""
+    """Settings in the working folder can come from others; they refer to credentials by name and do not define
+    them.
+    """
     if place.absolute().parent == config_folder().absolute():
         return
     for name, source in sources.items():
@@ -256,7 +258,7 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
 
 
 def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
-    """What to write where, in place of credentials that are next to the work."""
+    """What to write instead of credentials in the settings of the working folder."""
     written = [k for k in settings if k.lower() in SECRETS]
     if written:
         return (
@@ -287,7 +289,7 @@ def _settings_file(file: str | os.PathLike[str] | None) -> Path:
 
 
 def default_vault() -> Path:
-    """Folder of the vault when none is named."""
+    """Default folder of the vault."""
     import platformdirs
 
     return Path(platformdirs.user_data_dir("ultrum", appauthor=False)) / "vault"

@@ -1,4 +1,4 @@
-"""Snapshots: a page that shows only the present value becomes a series."""
+"""Snapshots: a page that shows only the current value becomes a series."""
 
 from __future__ import annotations
 
@@ -38,10 +38,10 @@ def grain_frequency(text: str) -> Frequency:
 
 
 def snapshot_series(repository: Repository, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
-    """Every value of a page that the vault has seen, and the present one first asked for.
+    """Every value of a page in the vault, after downloading the current one.
 
-    The day is the page's own where it has one, else that of the pull. Two pulls in one grain are one
-    observation, the later a revision.
+    The day is that on the page if it has one, otherwise that of the pull. Two pulls within one grain are one
+    observation; the later is a revision.
     """
     repository.fetcher.record_of(wanted.source, settings.path, page=True)
     frequency = grain_frequency(settings.grain)
@@ -70,7 +70,7 @@ def snapshot_series(repository: Repository, wanted: Address, settings: SnapshotS
 
 
 def _ordinal(frequency: Frequency, instant: str, figure: LoneFigure) -> int:
-    """Grain of an observation: of the day on the page, or of the pull."""
+    """Grain of an observation: that of the day on the page, or of the pull."""
     moment = figure.day if figure.day and frequency.code == "D" else instant.rstrip("Z")
     return int(frequency.ordinals(np.array([moment], dtype="datetime64[s]"))[0])
 

@@ -1,7 +1,7 @@
 """Spans: what to request from a source, and where to cut the result.
 
-``last 12 quarters`` counts from the end of the data, whatever day it is, and steps that look back
-(growth, rolling means, conversions) get the history they need before the span is cut.
+``last 12 quarters`` counts from the end of the data, and steps that look back (growth, rolling means,
+conversions) get the history they need before the span is cut.
 """
 
 from __future__ import annotations
@@ -23,16 +23,16 @@ S = TypeVar("S", TimeSeries, SeriesTable)
 
 @dataclass(frozen=True)
 class DataSpan:
-    """First and last day of what is wanted.
+    """First and last day of the span.
 
     Attributes
     ----------
     start, end : str
         ISO dates, empty where open.
     last : int
-        Only the last so many observations; 0 for all.
+        Number of most recent observations; 0 for all.
     lasting : str
-        Words such as ``last 12 quarters``, which count from the end of the data.
+        A relative length such as ``last 12 quarters``, which counts from the end of the data.
     """
 
     start: str = ""
@@ -42,7 +42,7 @@ class DataSpan:
 
     @classmethod
     def of(cls, start: str | None = None, end: str | None = None, last: int = 0) -> DataSpan:
-        """Read the words of a span; those in relation to today are taken as dates."""
+        """Parse the ends of a span; words relative to today become dates."""
         today = date.today()
         stop = resolve_day(end, today, end=True) if end else ""
         if start and is_relative(start):
@@ -51,14 +51,14 @@ class DataSpan:
 
     @classmethod
     def of_words(cls, words: Sequence[str]) -> DataSpan:
-        """Read a span of one or two words, as a set or a study has it."""
+        """Parse a span of one or two words, as in a set or a study."""
         if words and is_relative(words[0]):
             end = words[1] if len(words) == 2 else ""
             return cls.of(words[0], end)
         return cls(*resolve_span(words, date.today()))
 
     def query(self, *, whole: bool = False) -> Span:
-        """What to ask a source for: the whole history where the start is not yet known or steps look back."""
+        """What to request from a source: the full history if the start is not yet known or steps look back."""
         if whole or self.lasting:
             return Span("", self.end, 0 if whole else self.last)
         return Span(self.start, self.end, self.last)
@@ -74,7 +74,7 @@ class DataSpan:
         return replace(self, start=start_of_last(self.lasting, last.astype(object)), lasting="")
 
     def cut(self, series: TimeSeries) -> TimeSeries:
-        """The part of a series inside the span."""
+        """The part of a series within the span."""
         span = self.from_latest(series)
         part = series.sample(span.start or None, span.end or None)
         return TimeSeries(part.values.iloc[-span.last :], part.metadata) if span.last else part

@@ -1,4 +1,4 @@
-"""Stored downloads of an address, and how they are read again."""
+"""Stored downloads of an address, and how they are parsed again."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from ultrum.vault.store import Vault
 
 
 def vault_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: bool = False) -> list[str]:
-    """Paths in the vault whose downloads hold what an address names, whole or also for a span."""
+    """Paths in the vault whose downloads contain an address, in full or for a span."""
     paths = dict.fromkeys(r.path for r in vault.records() if r.source == wanted.source)
     if settings.kind == "sdmx":
         return [p for p in paths if covers(p, wanted.path, spans)]
@@ -25,7 +25,7 @@ def vault_paths(vault: Vault, settings: SourceSettings, wanted: Address, spans: 
 
 
 def series_of_record(repository: Repository, record: Record, wanted: Address) -> TimeSeries:
-    """The series that an address names, out of one download in the vault."""
+    """The series of an address, from one download in the vault."""
     body = repository.vault.payload(record)
     settings = repository.settings_of(wanted)
     if settings.kind == "sdmx":

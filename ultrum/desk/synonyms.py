@@ -20,7 +20,7 @@ def _default_synonyms() -> Synonyms:
 
 
 def synonyms_with(added: Any) -> Synonyms:
-    """The field's synonyms and those of the settings; a word of the settings replaces ours.
+    """The built-in synonyms and those of the settings; a word in the settings replaces the built-in one.
 
     Parameters
     ----------
@@ -30,7 +30,7 @@ def synonyms_with(added: Any) -> Synonyms:
     Raises
     ------
     SourceError
-        If it is something else.
+        If it is of another form.
     """
     return {**_default_synonyms(), **_check_synonyms(added, "the settings")}
 

@@ -1,4 +1,4 @@
-"""Data sets larger than memory, fed to `core` in blocks: long Parquet files sorted by asset and date."""
+"""Data sets larger than memory, processed by `core` in blocks: long Parquet files sorted by asset and date."""
 
 from ultrum.core.arguments import register_large
 from ultrum.core.panel.alignment import align

@@ -57,7 +57,7 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, eq=False, repr=False)
 class LongBetas(BetaTable):
-    """As :class:`ultrum.BetaTable`; the returns stay on disk, and an asset's are read when it is asked for."""
+    """As :class:`ultrum.BetaTable`; the returns stay on disk and are read asset by asset on request."""
 
     edges: pd.DataFrame = field(default_factory=pd.DataFrame)
     panel: LongPanel | None = None
@@ -70,14 +70,14 @@ class LongBetas(BetaTable):
         Raises
         ------
         EstimationError
-            Always; the message names where those of one asset are.
+            Always; the message names the method for a single asset.
         """
         raise EstimationError(
             f"Residuals of {len(self.assets):,} assets are not stored. Use fit(asset).residuals for one asset."
         )
 
     def fit(self, asset: str) -> Fit:
-        """Regression of one asset, as :func:`ultrum.regress` would give it alone."""
+        """Regression of one asset, identical to :func:`ultrum.regress` on that asset alone."""
         if self.panel is None or asset not in self.coefficients.index:
             raise EstimationError(f"No asset '{asset}'; there are {len(self.assets):,}.")
         factors = [str(t) for t in self.design.columns[1:]]
@@ -91,7 +91,7 @@ class LongBetas(BetaTable):
 def factor_betas(
     panel: LongPanel, *, factors: Sequence[str] | None, errors: str, lags: int | str | None
 ) -> LongBetas:
-    """Regress the assets of each block; put the tables together."""
+    """Regress the assets of each block and combine the tables."""
     names = chosen_factors(panel, factors)
     design = with_constant(panel.factors[names])
     rule = rule_of(errors, lags, None, None, pd.DataFrame(index=design.index))
@@ -115,7 +115,7 @@ def factor_betas(
 
 @dataclass(frozen=True)
 class _Betas:
-    """Does one block; can be pickled."""
+    """Processes one block; can be pickled."""
 
     layout: Layout
     design: pd.DataFrame
@@ -142,7 +142,7 @@ def two_pass(
     weighting: str,
     **_draws: int,
 ) -> TwoPass:
-    """Sum the moments of every block's cross-sections; errors as the panel allows."""
+    """Sum the moments of every block's cross-sections, with the standard errors that the panel allows."""
     if weighting != "ols" or errors == "misspecification":
         raise EstimationError(
             "errors='misspecification' and weighting='gls' need a panel in memory. Read some assets with "
@@ -168,7 +168,7 @@ def two_pass(
 
 @dataclass(frozen=True)
 class _OnDisk(Blocks):
-    """Returns and exposures of a panel on disk, read for each piece of work again."""
+    """Returns and exposures of a panel on disk, read again for each task."""
 
     panel: LongPanel
     plan: TwoPassPlan
@@ -176,7 +176,7 @@ class _OnDisk(Blocks):
     characteristics: Mapping[str, pd.DataFrame]
 
     def each(self, work: Work[T]) -> Iterable[T]:
-        """By the workers of the data set."""
+        """Workers of the data set."""
         excess, names = self.panel.excess, self.plan.factors
         moving = self.panel.factor_table.select(names) if names and self.table is None else None
         job = _Section(_layout(self.panel), moving, self.plan.window, work)
@@ -184,7 +184,7 @@ class _OnDisk(Blocks):
         return through_blocks(excess, job, blocks, 2 * wide_needs(excess))
 
     def _worker_input(self, block: Block) -> _Given:
-        """What a worker needs of a block, and no more."""
+        """The parts of a block that a worker needs."""
         betas = np.empty((len(block.names), 0))
         if self.table is not None:
             betas = self.table.coefficients.loc[block.names, self.plan.factors].to_numpy()
@@ -195,7 +195,7 @@ class _OnDisk(Blocks):
 
 @dataclass(frozen=True)
 class _Given:
-    """A block and the exposures that are known of it."""
+    """A block and the known exposures of it."""
 
     block: Block
     exposures: list[Exposure]
@@ -203,7 +203,7 @@ class _Given:
 
 @dataclass(frozen=True)
 class _Section(Generic[T]):
-    """Does one block; can be pickled."""
+    """Processes one block; can be pickled."""
 
     layout: Layout
     moving: SeriesTable | None
@@ -238,7 +238,7 @@ def returns(
     check: bool,
     to: To,
 ) -> LongTable:
-    """Write the returns of every asset, those that exist; suspect days are reported at the end."""
+    """Write the existing returns of every asset; suspicious days are reported at the end."""
     path = require_output(to, "returns")
     events = Events(dividends, splits, final_payments)
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
@@ -259,7 +259,7 @@ def returns(
 
 @dataclass(frozen=True)
 class _Returns:
-    """Does one block; can be pickled."""
+    """Processes one block; can be pickled."""
 
     layout: Layout
     frequency: Frequency | None
@@ -287,7 +287,7 @@ class _Returns:
 
 
 def _market_days(table: LongTable, given: Any) -> Dates | None:
-    """Trading days of the whole table, so that a gap does not depend on which assets share a block."""
+    """Trading days of the whole table, so that gaps do not depend on the assets of a block."""
     if given is not None:
         return days_in(given, "trading_days")
     if Frequency.parse(table.frequency).code not in "BD":
@@ -301,7 +301,7 @@ def _market_days(table: LongTable, given: Any) -> Dates | None:
 
 
 def _warn_of_idle_events(counts: Mapping[str, int]) -> None:
-    """A file has no trail for each asset, so unused events are reported here."""
+    """A file has no provenance for each asset, so unused events are reported here."""
     if counts:
         first = next(iter(counts))
         warn_user(
@@ -311,7 +311,7 @@ def _warn_of_idle_events(counts: Mapping[str, int]) -> None:
 
 
 def _of_assets(events: Events, names: list[str]) -> Events:
-    """What happened to some assets, so that no worker is sent the rest."""
+    """Corporate events of some assets; a worker receives only those."""
     tables = (events.dividends, events.splits, events.final_payments)
     return Events(*(_some(t, names) for t in tables))
 
@@ -342,7 +342,7 @@ def rolling_regress(
     executor: Executor | None,
     to: To,
 ) -> LongTable:
-    """Write a row for each asset and each window in which it has data."""
+    """Write one row for each asset and each window with data."""
     path = require_output(to, "rolling_regress")
     inputs.check_excess(table.nothing(), X)
     right, _ = inputs.frame_of(X, "x")
@@ -366,7 +366,7 @@ def rolling_regress(
 
 @dataclass(frozen=True)
 class _Rolling:
-    """Does one block; can be pickled."""
+    """Processes one block; can be pickled."""
 
     plan: RollingPlan
     places: Places
@@ -390,7 +390,7 @@ class _Rolling:
         return self._table(block.names, parts)
 
     def _table(self, names: list[str], parts: list[_Found]) -> pa.Table:
-        """Rows of all groups, by asset and date."""
+        """Rows of all groups, sorted by asset and date."""
         assets = _join_parts([part.assets for part in parts])
         windows = _join_parts([part.windows for part in parts])
         order = np.lexsort((windows, assets))
@@ -407,7 +407,7 @@ class _Rolling:
 
 @dataclass(frozen=True)
 class _Found:
-    """Estimates of a group in rows."""
+    """Estimates of a group, as rows."""
 
     assets: Ints
     windows: Ints
@@ -415,7 +415,7 @@ class _Found:
 
     @classmethod
     def of(cls, plan: RollingPlan, Y: Floats, assets: Ints, window: int) -> _Found:
-        """Those of windows with data; ``window`` is the number of the plan's first."""
+        """Rows of windows with data; ``window`` is its number in the plan."""
         estimates = plan.estimates(Y)
         which, where = np.nonzero(estimates.nobs.T > 0)
         columns: dict[str, Any] = {}
@@ -428,7 +428,7 @@ class _Found:
 
 
 def _lay(line: Floats, rows: Ints, values: Floats) -> None:
-    """Put values at their rows; those that are outside are left out."""
+    """Place values at their rows; those outside are omitted."""
     if rows.min() >= 0 and rows[-1] < len(line) and rows[-1] - rows[0] + 1 == len(rows):
         line[rows[0] : rows[-1] + 1] = values  # every one after the other, since each has its own
         return
@@ -446,7 +446,7 @@ def _names_of(plan: RollingPlan) -> list[str]:
 
 
 def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
-    """First and last row of the calendar that each asset has; −1 for the last where it has none."""
+    """First and last calendar row of each asset; −1 as the last for an asset without rows."""
     assets = len(bounds) - 1
     first, last = np.zeros(assets, np.int64), np.full(assets, -1)
     for k in range(assets):

@@ -26,7 +26,7 @@ _MOST_PARTS: Final = 500  # files open at one time
 
 @dataclass(frozen=True)
 class Sorting:
-    """Rows are first dealt into parts by ranges of assets, that fit into memory; then each part is sorted."""
+    """Rows are first divided into parts by ranges of assets that fit into memory; then each part is sorted."""
 
     files: list[Path]
     asset: str
@@ -35,7 +35,7 @@ class Sorting:
     tell: Progress
 
     def write(self, writer: LongWriter) -> None:
-        """Write all rows, every column, in order."""
+        """Write all rows, with every column, sorted."""
         counts, size = self._count_rows()
         bounds = _ranges(counts, (self.max_memory - BASE) // (_COPIES * size))
         with tempfile.TemporaryDirectory(prefix=".sorting-", dir=writer.path.parent) as folder:
@@ -62,7 +62,7 @@ class Sorting:
         return counts, max(1, first.nbytes // first.num_rows) + 16
 
     def _partition(self, bounds: list[str], folder: Path) -> list[Path]:
-        """Every row in the part of its asset, as it came."""
+        """Write every row to the part of its asset, in input order."""
         paths = [folder / f"{k}.parquet" for k in range(len(bounds))]
         schema = pa.unify_schemas([pq.read_schema(f) for f in self.files]).remove_metadata()
         with ExitStack() as open_files:
@@ -98,7 +98,7 @@ class Sorting:
 
 
 def _ranges(counts: Counter[str], most: int) -> list[str]:
-    """First asset of each part, so that a part has at most so many rows, or one asset."""
+    """First asset of each part, so that a part has a bounded number of rows, or one asset."""
     bounds: list[str] = []
     held = most + 1
     for name in sorted(counts):

@@ -1,4 +1,4 @@
-"""Files of a long data set: where each asset begins, metadata, and writing block by block."""
+"""Files of a long data set: start of each asset, metadata, and writing block by block."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ EPOCH: Final = np.datetime64("1970-01-01", "D")
 
 @dataclass(frozen=True)
 class RowGroups:
-    """Row groups of files, in order: path, number in the file, first row and rows of each."""
+    """Row groups of files in order: path, number in the file, first row and number of rows."""
 
     paths: list[str]
     groups: Ints
@@ -36,12 +36,12 @@ class RowGroups:
     stamps: dict[str, tuple[int, int]]
 
     def check_same(self, path: str) -> None:
-        """Refuse a file that is another one than that which was looked at."""
+        """Refuse a file that changed after it was opened."""
         if _stamp(path) != self.stamps[path]:
             raise TableError(f"{path} has changed since it was opened. Open it again.")
 
     def spanning(self, low: int, high: int) -> Iterator[tuple[str, list[int], int]]:
-        """Files and row groups that hold the rows from ``low`` to before ``high``, and their first row."""
+        """Files and row groups that contain the rows from ``low`` to before ``high``, and their first row."""
         stops = self.firsts + self.counts
         some = np.flatnonzero((stops > low) & (self.firsts < high))
         for path in dict.fromkeys(self.paths[k] for k in some):
@@ -55,7 +55,7 @@ class RowGroups:
 
 @dataclass(frozen=True)
 class Block:
-    """Some assets of a table: their names, where the rows of each begin and end, and how to read them."""
+    """Some assets of a table: names, bounds of their rows, and how to read them."""
 
     row_groups: RowGroups
     date: str
@@ -85,7 +85,7 @@ class Block:
 
 @dataclass(frozen=True)
 class Index:
-    """Where each asset begins, and the days there are; taken in one pass that also checks the order."""
+    """Start of each asset, and the days of the data; found in one pass that also checks the order."""
 
     names: list[str]
     bounds: Ints
@@ -94,7 +94,7 @@ class Index:
 
     @classmethod
     def of(cls, files: list[Path], asset: str, date: str) -> Index:
-        """Look at assets and dates of every row group."""
+        """Read the assets and dates of every row group."""
         names: list[str] = []
         starts: list[int] = []
         paths: list[str] = []
@@ -133,7 +133,7 @@ def _stamp(path: str | Path) -> tuple[int, int]:
 
 
 def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
-    """The days seen so far, and the first of them, with more days."""
+    """The days found so far, extended by more days."""
     first, last = int(days.min()), int(days.max())
     if not len(seen):
         low, seen = first, np.zeros(last - first + 1, bool)
@@ -146,7 +146,7 @@ def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
 
 
 def _runs(column: Any) -> tuple[list[str], Ints]:
-    """Names of the runs of equal assets, and where each begins."""
+    """Names of the runs of equal assets, and their starts."""
     if column.null_count:
         raise TableError("A row has no asset. Every row needs an asset.")
     whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
@@ -158,7 +158,7 @@ def _runs(column: Any) -> tuple[list[str], Ints]:
 
 
 def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: int) -> None:
-    """Dates of an asset must follow each other."""
+    """Refuse dates of an asset that are not increasing."""
     wrong: Bools = np.zeros(len(days), bool)
     np.less_equal(days[1:], days[:-1], out=wrong[1:])
     wrong[firsts] = False
@@ -211,14 +211,14 @@ _OF_ONE: Final = (
 
 
 def facts_of(metadata: Metadata) -> dict[str, Any]:
-    """Facts that every asset of a table shares, for the file."""
+    """Metadata shared by every asset of a table, for the file."""
     facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
     trail = [[step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]] for step in metadata.trail]
     return {**facts, "trail": trail}
 
 
 def common_facts(table: SeriesTable) -> dict[str, Any]:
-    """The facts of every asset, which must be the same, since the file has them once."""
+    """Metadata of every asset; they must be identical, since the file stores them once."""
     first = table.metadata[0]
     for other in table.metadata:
         for name in _SHARED:
@@ -232,7 +232,7 @@ def common_facts(table: SeriesTable) -> dict[str, Any]:
 
 
 def facts_from(stored: Mapping[str, Any]) -> dict[str, Any]:
-    """Facts as a file holds them."""
+    """Metadata as stored in a file."""
     steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", []))
     return {**stored, "trail": tuple(steps)} if stored else {}
 
@@ -252,7 +252,7 @@ _ROWS: Final = 250_000  # of a row group, so that a few assets are read without 
 
 
 class LongWriter:
-    """Writes tables of one schema one after another, to a name next to the file until all is there."""
+    """Writes tables of one schema in sequence, to a temporary name until all are complete."""
 
     def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
         self.path = path_of(path)
@@ -266,7 +266,7 @@ class LongWriter:
         return self
 
     def write(self, table: pa.Table, facts: Mapping[str, Any] | None = None) -> None:
-        """Add rows; the facts of the first stand for all."""
+        """Add rows; the metadata of the first apply to all."""
         try:
             if self._writer is None:
                 mark = {MARK: json.dumps({**self._facts, "facts": dict(facts or {})}).encode()}
@@ -293,18 +293,18 @@ class LongWriter:
 
 
 def ends_of(index: pd.Index) -> Any:
-    """Last day of each period, as Parquet has dates."""
+    """Last day of each period, as a Parquet date."""
     ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
     return ends.to_numpy().astype("datetime64[D]")
 
 
 def names_at(names: list[str], places: Any) -> pa.Array:
-    """Names of many rows from a few, each kept once."""
+    """Names of many rows from a few, each stored once."""
     return pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), pa.array(names, pa.string()))
 
 
 def rows_of(table: SeriesTable, value: str) -> pa.Table:
-    """Rows of a wide table, asset by asset, without those that have no value."""
+    """Rows of a wide table, asset by asset, without missing values."""
     block = table.block.T
     assets, rows = np.nonzero(np.isfinite(block))
     columns = {

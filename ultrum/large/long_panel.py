@@ -28,19 +28,20 @@ MISSING_LOG: Final = "missing_log.parquet"
 
 @dataclass(frozen=True, eq=False, repr=False)
 class LongPanel(LargeData):
-    """Lined-up data whose assets are too many to hold.
+    """Aligned panel of more assets than fit into memory.
 
     Attributes
     ----------
     excess : LongTable
         Returns less the risk-free return of the same period.
     missing_log : path
-        Parquet, a row for each missing value of each asset: ``asset date cause``. A value that was stale when
-        returns were written is a gap. Factors and conditions have theirs in ``small``.
+        Parquet file with one row for each missing value of each asset: ``asset date cause``. A value that was
+        stale when returns were written counts as a gap. Factors and conditioning variables have their log in
+        ``small``.
     small : Panel
-        Factors, conditions and the risk-free return, without assets.
+        Factors, conditioning variables and the risk-free return, without assets.
     coverage : DataFrame
-        By series, as :class:`ultrum.Panel` has it.
+        By series, as in :class:`ultrum.Panel`.
     warnings : tuple of str
     """
 
@@ -78,7 +79,7 @@ class LongPanel(LargeData):
 
     @property
     def asset_names(self) -> list[str]:
-        """Names of the assets that have a return."""
+        """Names of the assets with a return."""
         return self.excess.assets
 
     def read(self, assets: Sequence[str]) -> Panel:
@@ -87,7 +88,7 @@ class LongPanel(LargeData):
         Parameters
         ----------
         assets : sequence of str
-            Names of the assets, in the order wanted.
+            Names of the assets, in the given order.
 
         Returns
         -------
@@ -122,7 +123,7 @@ class LongPanel(LargeData):
 
 
 def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
-    """Line up each block with the same factors; write excess returns and missing-data log into a folder."""
+    """Align each block with the same factors; write excess returns and the log of missing data to a folder."""
     if not isinstance(options.get("risk_free"), TimeSeries):
         raise TableError("align of a LongTable needs risk_free as a series of returns.")
     folder = Path(require_output(to, "align"))
@@ -150,7 +151,7 @@ def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
 
 @dataclass(frozen=True)
 class _Aligned:
-    """A block of assets lined up, in rows, and the rest of the panel."""
+    """An aligned block of assets, as rows, and the rest of the panel."""
 
     excess: pa.Table
     missing_log: pa.Table
@@ -162,7 +163,7 @@ class _Aligned:
 
 @dataclass(frozen=True)
 class _Aligning:
-    """Does one block; can be pickled."""
+    """Processes one block; can be pickled."""
 
     layout: Layout
     options: Mapping[str, Any]

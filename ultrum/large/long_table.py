@@ -31,7 +31,7 @@ from ultrum.large.memory_and_progress import DEFAULT, at_once, bytes_of, reporti
 
 @dataclass(frozen=True)
 class Layout:
-    """How rows of a block are laid on the calendar as a wide table, anywhere."""
+    """Placement of the rows of a block on a calendar, as a wide table."""
 
     index: pd.Index
     frequency: Frequency
@@ -40,7 +40,7 @@ class Layout:
 
     @classmethod
     def of(cls, index: pd.Index, frequency: Frequency, facts: dict[str, Any]) -> Layout:
-        """The layout on a calendar."""
+        """The placement on a calendar."""
         return cls(index, frequency, facts, Places.of(index, frequency))
 
     def table(self, block: Block) -> SeriesTable:
@@ -62,7 +62,7 @@ class Layout:
 
 
 def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: bool) -> None:
-    """Each row has a period of its own, and, where the ``whole`` calendar is theirs, each has one."""
+    """Each row is the only one of its asset in its period, and the ``whole`` calendar has a period for each."""
     wrong: Bools = np.zeros(len(rows), bool)
     np.equal(rows[1:], rows[:-1], out=wrong[1:])
     wrong[bounds[:-1][bounds[:-1] < len(rows)]] = False
@@ -81,14 +81,14 @@ def check_periods(block: Block, days: Ints, rows: Ints, bounds: Ints, *, whole: 
 
 @dataclass(frozen=True)
 class Places:
-    """Rows of a calendar by day, looked up in one step."""
+    """Row of a calendar for each day, by a lookup table."""
 
     first: int
     table: Ints
 
     @classmethod
     def of(cls, index: pd.Index, frequency: Frequency) -> Places:
-        """Of every day from the first to the last of a calendar; −1 where it is in none of its periods."""
+        """Row of every day from the first to the last of a calendar; −1 for a day in none of its periods."""
         starts = index.to_timestamp(how="start") if isinstance(index, pd.PeriodIndex) else index
         ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
         low = int((starts[0].to_datetime64().astype("datetime64[D]") - EPOCH).astype(int))
@@ -116,35 +116,35 @@ class Places:
 
 @dataclass(frozen=True, repr=False)
 class LongTable(LargeData):
-    """One value for each asset and date, in Parquet, too many to hold.
+    """A long Parquet data set larger than memory, with one value per asset and date.
 
-    Functions that take a table (``returns``, ``align``, ``rolling_regress``, ``factor_betas``, ``two_pass``)
-    take it as well, read it in blocks of 256 or 512 assets, and write Parquet.
+    Functions that accept a table (``returns``, ``align``, ``rolling_regress``, ``factor_betas``, ``two_pass``)
+    accept it too, read it in blocks of 256 or 512 assets, and write Parquet.
 
     Parameters
     ----------
     path : path
-        A Parquet file, or a folder of them, together sorted by asset and date; :meth:`sort` does that once.
+        A Parquet file, or a folder of them, sorted by asset and date; :meth:`sort` sorts files.
     value, asset, date : str
-        Columns. Dates are days or instants; a day stands for the period it is in.
+        Columns. Dates are days or instants; a day stands for the period that contains it.
     frequency : str
-        Of the data; files written by this package store it, and all that follows.
+        Frequency of the data; files written by this package store it and all that follows.
     facts : mapping
-        What the values are, as fields of :class:`ultrum.Metadata`: measure, currency, excess_of ...
+        Metadata of the values, as fields of :class:`ultrum.Metadata`: measure, currency, excess_of ...
     max_memory : int or str
-        Bytes, or words such as ``"2 GB"``, that the process may hold while it works.
+        Memory limit of the process, in bytes or as text such as ``"2 GB"``.
     progress : callable, optional
         Called for every block; by default a line on the terminal.
     executor : concurrent.futures.Executor, optional
-        Who works on the blocks; by default as many threads of this process as it has cores. The numbers are
-        the same for all, to the last bit. Processes and clusters must be able to read the files.
+        Executor for the blocks; by default a pool of threads of this process, one per core. The results are
+        bit-identical for all executors. Processes and clusters need access to the files.
     workers : int, optional
-        Blocks the executor works on at one time; by default the number of cores of this machine.
+        Number of blocks in progress at one time; by default the number of cores of this machine.
 
     Raises
     ------
     TableError
-        If the file, a column or the order is wrong.
+        If the file, a column or the order of rows is wrong.
 
     Examples
     --------
@@ -213,12 +213,12 @@ class LongTable(LargeData):
 
     @property
     def rows(self) -> int:
-        """Rows of the whole data set."""
+        """Number of rows of the data set."""
         return int(self._index.bounds[-1])
 
     @cached_property
     def calendar(self) -> pd.Index:
-        """Every period in which some asset has a row."""
+        """Every period with a row of some asset."""
         frequency = Frequency.parse(self.frequency)
         return frequency.index(np.unique(frequency.ordinals(EPOCH + self._index.days * DAY)))
 
@@ -233,19 +233,19 @@ class LongTable(LargeData):
         Returns
         -------
         LongTable
-            The data set with other values.
+            The data set with the other values.
         """
         return replace(self, value=value)
 
     def beside(self, path: str | os.PathLike[str], value: str = "") -> LongTable:
-        """A data set made from this one, to be worked on in the same bounds.
+        """A new data set derived from this one, with the same limits.
 
         Parameters
         ----------
         path : str or path
             File of the new data set.
         value : str
-            Column that holds its values; by default the same.
+            Column of its values; by default the same.
 
         Returns
         -------
@@ -262,7 +262,7 @@ class LongTable(LargeData):
         )
 
     def nothing(self) -> SeriesTable:
-        """No row of one asset: what the values are, for checks.
+        """An empty table with the same metadata, for checks.
 
         Returns
         -------
@@ -273,7 +273,7 @@ class LongTable(LargeData):
         return SeriesTable.from_arrays(np.empty((0, 1)), self.calendar[:0], [metadata])
 
     def blocks(self, size: int) -> list[Block]:
-        """The table in blocks of so many assets.
+        """The table in blocks with a number of assets.
 
         Parameters
         ----------
@@ -300,7 +300,7 @@ class LongTable(LargeData):
 
     @cached_property
     def layout(self) -> Layout:
-        """Rows placed on the whole calendar."""
+        """Rows placed on the full calendar."""
         return Layout.of(self.calendar, Frequency.parse(self.frequency), self.facts)
 
     def read(self, assets: list[str]) -> SeriesTable:
@@ -309,12 +309,12 @@ class LongTable(LargeData):
         Parameters
         ----------
         assets : sequence of str
-            Names of the assets, in the order wanted.
+            Names of the assets, in the given order.
 
         Returns
         -------
         SeriesTable
-            Series, one an asset.
+            Series, one per asset.
 
         Raises
         ------
@@ -335,7 +335,7 @@ class LongTable(LargeData):
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """The whole data set in memory, every column, as it is in the file.
+        """The full data set in memory, with every column, in file order.
 
         Returns
         -------
@@ -347,16 +347,16 @@ class LongTable(LargeData):
 
     @classmethod
     def write(cls, table: SeriesTable, path: str | os.PathLike[str], value: str = "value") -> LongTable:
-        """Write a table in memory as a long one; rows without a value are left out.
+        """Write a table in memory as a long one; missing values are omitted.
 
         Parameters
         ----------
         table : SeriesTable
-            Series to write, one an asset.
+            Series to write, one per asset.
         path : str or path
             Parquet file to write.
         value : str
-            Heading of the column of values.
+            Name of the column of values.
         """
         with LongWriter(path, value, str(table.frequency)) as writer:
             writer.write(rows_of(table, value), common_facts(table))
@@ -374,25 +374,26 @@ class LongTable(LargeData):
         date: str = "date",
         **options: Any,
     ) -> LongTable:
-        """Sort Parquet files by asset and date into a new one, with every column; disk takes two more copies.
+        """Sort Parquet files by asset and date into a new one, with every column; needs disk space for two more
+        copies.
 
         Parameters
         ----------
         source, path : path
-            A file or a folder of files as they are, and the new file.
+            The unsorted file or folder of files, and the new file.
         max_memory : int or str
             Memory to use, in bytes or such as ``"1 GB"``.
         progress : callable, optional
-            Called with what is done and what there is to do.
+            Called with the finished and the total amount of work.
         asset, date : str
-            Headings of the columns of assets and of dates.
+            Names of the columns of assets and of dates.
         **options
-            As for the table itself, which is then opened.
+            As for the table itself, which is opened afterwards.
 
         Raises
         ------
         TableError
-            If an asset has two rows at one date; nothing is written then.
+            If an asset has two rows on one date; nothing is written then.
         """
         files = files_at(source)
         facts = facts_in(files[0])
@@ -417,7 +418,7 @@ class LongTable(LargeData):
 
 
 def files_at(path: str | os.PathLike[str]) -> list[Path]:
-    """The Parquet file of that name, or those of the folder."""
+    """The Parquet file of that name, or the Parquet files of the folder."""
     place = path_of(path)
     files = sorted(place.glob("*.parquet")) if place.is_dir() else [place]
     if not files or not files[0].is_file():
@@ -441,7 +442,7 @@ def through_blocks(
     needs: int,
     executor: Executor | None = None,
 ) -> Iterator[T]:
-    """What a job gives for each block, in order; ``needs`` are the bytes a block takes at most."""
+    """Results of a job for each block, in order; ``needs`` is the maximum number of bytes per block."""
     executor = executor or table.executor
     most = at_once(bytes_of(table.max_memory), needs, table.workers or cores())
     with reporting(table.progress) as tell:
@@ -451,12 +452,12 @@ def through_blocks(
 
 
 def wide_needs(table: LongTable) -> int:
-    """Bytes that a block takes at most where it is laid on the whole calendar."""
+    """Maximum number of bytes of a block on the full calendar."""
     return len(table.calendar) * min(WIDE_BLOCK, len(table.assets)) * 8 * _COPIES
 
 
 def require_output(to: To, function: str) -> str | os.PathLike[str]:
-    """Where results go; they must go somewhere."""
+    """The path of the results, which is required."""
     if to is None:
         raise TableError(
             f"{function} of a LongTable writes its results to disk. Set the path, such as to='results.parquet'."

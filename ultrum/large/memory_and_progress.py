@@ -26,12 +26,12 @@ _LEAST: Final = 400_000_000
 
 
 def bytes_of(max_memory: int | str) -> int:
-    """Bytes of a number or of words such as ``"2 GB"``.
+    """Bytes of a number or of a text such as ``"2 GB"``.
 
     Raises
     ------
     UltrumError
-        If it cannot be read, or is less than what the program itself holds.
+        If it cannot be parsed, or is less than the program itself needs.
 
     Examples
     --------
@@ -50,12 +50,12 @@ def bytes_of(max_memory: int | str) -> int:
 
 
 def at_once(max_memory: int, block: int, workers: int) -> int:
-    """Blocks that may be worked on or wait at one time.
+    """Maximum number of blocks in progress or waiting.
 
     Raises
     ------
     UltrumError
-        If not even one fits.
+        If no block fits.
     """
     most = (max_memory - BASE) // max(block, 1)
     if most < 1:
@@ -71,7 +71,7 @@ def at_once(max_memory: int, block: int, workers: int) -> int:
 
 @contextmanager
 def reporting(progress: Progress | None) -> Iterator[Progress]:
-    """A function that reports progress: the caller's, or a line on the terminal if there is one."""
+    """A progress function: the caller's, or a line on the terminal if there is one."""
     if progress is not None or not sys.stderr.isatty():
         yield progress or (lambda _: None)
         return

@@ -35,28 +35,27 @@ def to_currency(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Prices, stocks and indices in a currency are converted at the rate of their own moment (the end of
-        their period); flows at the average rate of their period; a return r becomes (1+r)(1+s) − 1 with
-        s the change of the currency over the period (log returns add). Series already in ``currency`` pass
-        through.
+        Prices, stocks and indices are converted at the rate at the end of their period; flows at the average rate
+        of the period; a return r becomes (1+r)(1+s) − 1 with s the return of the currency over the period (log
+        returns add). Series already in ``currency`` are unchanged.
     currency : str
-        ISO 4217 code wanted.
+        Target currency, an ISO 4217 code.
     rates : TimeSeries, several, or ExchangeRates
-        Quotes in either direction; a pair that is not quoted is crossed through the fewest steps.
+        Exchange rates in either direction; an unquoted pair is crossed through the fewest quotes.
     stale_after : int
-        A day without a quote takes the last before it, up to this many weekdays old; with none the
-        value is missing.
+        A day without a quote uses the last one before it, up to this many weekdays old; otherwise the value is
+        missing.
 
     Returns
     -------
     SeriesTable
-        Data in the other currency.
+        Data in the target currency.
 
     Raises
     ------
     CurrencyError
-        If the quotes do not connect the currencies, or are averages where ends are needed; or if a
-        series has no currency, is a rate, or is an excess return.
+        If the quotes do not connect the currencies, or are averages where end values are needed; or if a series
+        has no currency, is a rate, or is an excess return.
 
     Examples
     --------
@@ -99,7 +98,7 @@ def _table_of(rates: SeriesLike | Iterable[TimeSeries] | ExchangeRates, stale_af
 
 
 def _kind_of(metadata: Metadata) -> str:
-    """Whether a series is converted at a moment, over a period, or by a change."""
+    """How a series is converted: at a point in time, over a period, or by a change."""
     if not metadata.currency:
         raise CurrencyError(
             f"{metadata.name} has no currency. If it is an amount of money, use with_metadata(currency=...)."
@@ -122,7 +121,7 @@ def _kind_of(metadata: Metadata) -> str:
 
 
 def _rates_for(x: SeriesTable, metadata: Metadata, currency: str, kind: str, table: ExchangeRates) -> Floats:
-    """Rate of every row, or for returns its change over the row's period."""
+    """Rate of every row; for returns its change over the row's period."""
     frequency, timing = table.timing_of(metadata.currency, currency)
     if frequency > x.frequency:
         raise CurrencyError(
@@ -147,14 +146,14 @@ def _rates_for(x: SeriesTable, metadata: Metadata, currency: str, kind: str, tab
 
 
 def _ends_before(x: SeriesTable) -> Dates:
-    """Day on which the period before each row ended."""
+    """Last day of the period before each row."""
     if x.frequency.is_dated:
         return np.append(x.frequency.ends(x.ordinals[:1] - 1), last_days(x)[:-1])
     return x.frequency.ends(x.ordinals - 1)
 
 
 def _averages(x: SeriesTable, base: str, quote: str, table: ExchangeRates) -> Floats:
-    """Mean of the rates quoted inside each row's period; for daily rows that day's."""
+    """Mean of the rates quoted within each row's period; for daily rows the rate of that day."""
     if x.frequency.is_dated:
         return table.rates(base, quote, last_days(x))
     pair = table.series(base, quote)

@@ -24,7 +24,7 @@ STALE_AFTER: Final = 5
 
 
 class Rate(float):
-    """An exchange rate that knows its day: the amount of ``quote`` for one ``base``.
+    """An exchange rate with its date: the amount of ``quote`` per unit of ``base``.
 
     Attributes
     ----------
@@ -32,7 +32,7 @@ class Rate(float):
     on : str
         Day asked for.
     days : tuple of str
-        Day of each quote used, in the order of the steps.
+        Day of each quote used, in the order of the path.
     path : tuple of str
         Currencies from base to quote.
     """
@@ -46,7 +46,7 @@ class Rate(float):
     def __new__(
         cls, value: float, base: str, quote: str, on: str, days: Iterable[str], path: Iterable[str]
     ) -> Rate:
-        """Make a rate with its facts."""
+        """Return a rate with its date and path."""
         amount = super().__new__(cls, value)
         amount.base, amount.quote, amount.on = base, quote, on
         amount.days, amount.path = tuple(days), tuple(path)
@@ -63,7 +63,7 @@ class Rate(float):
 
 @dataclass(frozen=True)
 class _Quotes:
-    """One quoted pair: days, strictly increasing, and the amount of quote for one base."""
+    """One quoted pair: strictly increasing days, and the amount of quote currency per unit of base."""
 
     days: Dates
     values: Floats
@@ -73,28 +73,28 @@ class _Quotes:
 
 
 class ExchangeRates:
-    """Exchange rates of every pair that quotes connect.
+    """Exchange rates of every pair that the quotes connect.
 
     Parameters
     ----------
     quotes : TimeSeries, iterable of TimeSeries, or SeriesTable
-        Quotes whose unit reads BASE/QUOTE: the amount of QUOTE for one BASE. Either direction serves.
+        Quotes with unit BASE/QUOTE: the amount of QUOTE per unit of BASE. Either direction serves.
     stale_after : int
-        A day without a quote takes the last before it, at most this many weekdays old.
+        A day without a quote uses the last one before it, at most this many weekdays old.
     tolerance : float
-        Three pairs that close a triangle should multiply to one; a relative gap beyond this is
-        reported in ``unclosed``.
+        Tolerance of triangular arbitrage: three pairs that form a triangle should multiply to one; larger
+        relative gaps are listed in ``unclosed``.
 
     Attributes
     ----------
     currencies : tuple of str
     unclosed : DataFrame
-        Triangles that do not close: ``triangle day product gap days_beyond``, worst day of each.
+        Triangles with larger gaps: ``triangle day product gap days_beyond``, at the worst day of each.
 
     Raises
     ------
     CurrencyError
-        If a series is not a quote of two currencies, one pair comes twice, or a rate is not positive.
+        If a series is not a quote of two currencies, a pair occurs twice, or a rate is not positive.
 
     Examples
     --------
@@ -152,24 +152,24 @@ class ExchangeRates:
         )
 
     def rate(self, base: str, quote: str, *, on: object = None) -> Rate:
-        """Amount of ``quote`` for one ``base``.
+        """Amount of ``quote`` per unit of ``base``.
 
         Parameters
         ----------
         base, quote : str
             ISO 4217 codes.
         on : date or str, optional
-            Day; by default the last day that every quote needed has reached.
+            Day; by default the last day with every needed quote.
 
         Returns
         -------
         Rate
-            The rate, its day and the quotes it was made from.
+            The rate, its day and the quotes it uses.
 
         Raises
         ------
         CurrencyError
-            If a currency is unknown, nothing connects the two, or the last quote is too old.
+            If a currency is unknown, the quotes do not connect the two, or the last quote is too old.
         """
         path = self.path(base, quote)
         steps = list(itertools.pairwise(path))
@@ -186,16 +186,16 @@ class ExchangeRates:
         return Rate(value, base, quote, str(day[0]), used, path)
 
     def rates(self, base: object, quote: str, on: object) -> Floats:
-        """Rates of many days at once, each base currency its own; NaN where none is fresh.
+        """Rates on many days, each row with its own base currency; NaN where no quote is recent enough.
 
         Parameters
         ----------
         base : str, or array of str of shape (T,)
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
         on : array of dates, shape (T,)
-            Days, one for each base.
+            Days, one per base currency.
 
         Returns
         -------
@@ -211,28 +211,28 @@ class ExchangeRates:
         return values
 
     def amount(self, amounts: Any, base: Any, quote: str, *, on: Any = None) -> Any:
-        """Amounts in another currency: one, or a column with its currencies and days.
+        """Amounts in another currency: a single one, or a column with its currencies and days.
 
         Parameters
         ----------
         amounts : float, or array of shape (T,)
             One amount or a column of them.
         base : str, or array of str of shape (T,)
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
         on : date, or array of dates of shape (T,), optional
-            Without one, the last day.
+            By default the last day.
 
         Returns
         -------
         float or ndarray, shape (T,)
-            Amounts in the quote currency, of the form given.
+            Amounts in the quote currency, with the type of the input.
 
         Raises
         ------
         CurrencyError
-            If a day has no rate; the first is named.
+            If a day has no rate; the first such day is named.
 
         Examples
         --------
@@ -258,17 +258,17 @@ class ExchangeRates:
         return values * rates
 
     def matrix(self, *, on: object = None) -> pd.DataFrame:
-        """Every pair on one day: rows are bases, columns quotes; missing where none is fresh.
+        """Every pair on one day: rows are bases, columns quotes; missing where no quote is recent enough.
 
         Parameters
         ----------
         on : date, optional
-            Day wanted; by default the last there is.
+            Day; by default the last one.
 
         Returns
         -------
         DataFrame
-            Rates, a row a base currency.
+            Rates, one row per base currency.
 
         Examples
         --------
@@ -294,14 +294,14 @@ class ExchangeRates:
         return table.rename_axis(index="one", columns="costs")
 
     def series(self, base: str, quote: str) -> TimeSeries:
-        """A pair through time, on the days that every quote needed has.
+        """A pair over time, on the days with every needed quote.
 
         Parameters
         ----------
         base : str
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
 
         Returns
         -------
@@ -337,16 +337,16 @@ class ExchangeRates:
         return TimeSeries.from_arrays(values, first.frequency.index(first.frequency.ordinals(days)), metadata)
 
     def last(self, count: int, base: str, quote: str) -> pd.Series:
-        """The last so many rates of a pair.
+        """The last rates of a pair.
 
         Parameters
         ----------
         count : int
             How many.
         base : str
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
 
         Returns
         -------
@@ -356,19 +356,19 @@ class ExchangeRates:
         return self.series(base, quote).to_pandas().tail(count)
 
     def path(self, base: str, quote: str) -> tuple[str, ...]:
-        """Currencies from base to quote by the fewest quotes.
+        """The path between two currencies with the fewest quotes.
 
         Parameters
         ----------
         base : str
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
 
         Returns
         -------
         tuple[str, ...]
-            Currencies, both ends included.
+            Currencies, including both ends.
         """
         for currency in (base, quote):
             self._check_currency(currency)
@@ -388,19 +388,19 @@ class ExchangeRates:
         return tuple(reversed(path))
 
     def timing_of(self, base: str, quote: str) -> tuple[Frequency, str]:
-        """Frequency and timing of the coarsest quote between two currencies.
+        """Frequency and timing of the lowest-frequency quote between two currencies.
 
         Parameters
         ----------
         base : str
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
 
         Returns
         -------
         tuple[Frequency, str]
-            Frequency, and when in a period the quote is taken.
+            Frequency, and timing within the period.
         """
         quotes = [self._between(*s)[0] for s in itertools.pairwise(self.path(base, quote))]
         coarsest = max(quotes, key=lambda q: q.frequency)
@@ -412,9 +412,9 @@ class ExchangeRates:
         Parameters
         ----------
         base : str
-            Currency that one unit is taken of.
+            Base currency of each rate.
         quote : str
-            Currency that the rate or amount is stated in.
+            Quote currency of the rates.
 
         Returns
         -------
@@ -424,13 +424,13 @@ class ExchangeRates:
         return ", ".join(self._between(*s)[0].name for s in itertools.pairwise(self.path(base, quote)))
 
     def _between(self, base: str, quote: str) -> tuple[_Quotes, bool]:
-        """The quotes of a pair, and whether they stand the other way round."""
+        """The quotes of a pair, and whether they are inverted."""
         if (base, quote) in self._pairs:
             return self._pairs[base, quote], False
         return self._pairs[quote, base], True
 
     def _on(self, base: str, quote: str, days: Dates) -> tuple[Floats, Dates]:
-        """Last rate on or before each day, and its day; NaN where too old."""
+        """Last rate on or before each day, and its day; NaN where it is too old."""
         quotes, turned = self._between(base, quote)
         place = np.searchsorted(quotes.days, days, side="right") - 1
         safe = np.maximum(place, 0)
@@ -523,10 +523,9 @@ _USER_ASSIGNED: Final = re.compile(r"(AA|Q[M-Z]|ZZ)[A-Z]")
 
 
 def is_currency(code: str) -> bool:
-    """Whether a text is a currency code of ISO 4217, or one of those left to users.
+    """Whether a text is a currency code of ISO 4217, or a user-assigned one.
 
-    User-assigned codes begin with a country code that ISO 3166 leaves to users: AA, QM to QZ
-    and ZZ.
+    User-assigned codes begin with a user-assigned country code of ISO 3166: AA, QM to QZ and ZZ.
 
     Examples
     --------
@@ -537,7 +536,7 @@ def is_currency(code: str) -> bool:
 
 
 def pair_in(text: str) -> tuple[str, str] | None:
-    """Base and quote currency of a pair such as EUR/USD, EURUSD, EUR-USD or EUR USD; nothing if it is none.
+    """Base and quote currency of a pair such as EUR/USD, EURUSD, EUR-USD or EUR USD; None for other texts.
 
     Examples
     --------

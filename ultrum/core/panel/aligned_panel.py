@@ -1,4 +1,4 @@
-"""The panel: aligned assets, factors and conditions, with the log of missing data."""
+"""The panel: aligned assets, factors and conditioning variables, with the log of missing data."""
 
 from __future__ import annotations
 
@@ -23,26 +23,27 @@ NO_RATE: Final = "none"  # name of the risk-free rate of a panel without one
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Panel:
-    """Lined-up data, ready to estimate.
+    """Aligned panel of returns, factors and conditioning variables.
 
     Attributes
     ----------
     assets : DataFrame, shape (T, N)
-        Total returns, in decimals; an asset may be missing singly.
+        Total returns, in decimals; single assets can be missing.
     factors, conditions : DataFrame, shape (T, K) and (T, M)
     risk_free : Series, shape (T,)
-        Risk-free return of each period; zeros named ``none`` where the panel has no risk-free rate.
+        Risk-free return of each period; zeros named ``none`` in a panel without a risk-free rate.
     coverage : DataFrame
-        By series: first, last, rows, gaps, filled (rows in which a condition stands that is older than
-        its newest period), stale, and costs: rows that it alone keeps out of a complete panel.
+        By series: first, last, rows, gaps, filled (periods in which a carried-forward value of a conditioning
+        variable is used), stale, and costs: the number of rows that this series alone keeps out of a complete
+        panel.
     missing_log : DataFrame
-        Columns ``period series cause``: every value that was missing, and why.
+        Columns ``period series cause``: every missing value and its cause.
     metadata : mapping of str to Metadata
     frequency : Frequency
     currency : str
     warnings : tuple of str
     missing : MissingData or None
-        What was missing before rows were dropped; :meth:`sample` counts from it again.
+        Missing values before rows were dropped; :meth:`sample` counts them again.
 
     Examples
     --------
@@ -70,7 +71,7 @@ class Panel:
 
     @property
     def excess(self) -> SeriesTable:
-        """Asset returns less the risk-free return of the same period; total returns where there is no rate."""
+        """Asset returns less the risk-free return of the same period; total returns without a risk-free rate."""
         block = self.assets.to_numpy() - self.risk_free.to_numpy()[:, None]
         metadata_list = [self.metadata[str(n)] for n in self.assets]
         if self.has_risk_free:
@@ -83,16 +84,16 @@ class Panel:
 
     @property
     def has_risk_free(self) -> bool:
-        """Whether returns are in excess of a risk-free rate; without one betas are those of the market model."""
+        """Whether returns are in excess of a risk-free rate; without one, betas are those of the market model."""
         return str(self.risk_free.name) != NO_RATE
 
     def check_excess(self, purpose: str) -> None:
-        """Refuse a purpose that needs returns in excess of a risk-free rate, where the panel has none.
+        """Raise an error if a purpose needs excess returns and the panel has no risk-free rate.
 
         Parameters
         ----------
         purpose : str
-            What needs excess returns, for the message.
+            The purpose, for the message.
         """
         if not self.has_risk_free:
             raise AlignmentError(
@@ -115,7 +116,8 @@ class Panel:
         return [str(name) for name in self.assets]
 
     def wide(self) -> pd.DataFrame:
-        """One row per period: assets, factors, conditions, risk-free; two column levels.
+        """One row per period, with assets, factors, conditioning variables and risk-free return under two column
+        levels.
 
         Returns
         -------
@@ -142,7 +144,7 @@ class Panel:
         return pd.concat({k: v for k, v in parts.items() if v.shape[1]}, axis=1)
 
     def long(self) -> pd.DataFrame:
-        """One row per period and asset with a return: excess return, factors, conditions.
+        """One row per period and asset with a return: excess return, factors, conditioning variables.
 
         Returns
         -------
@@ -164,7 +166,7 @@ class Panel:
         return frame.merge(right, left_on="period", right_index=True, how="left")
 
     def sample(self, start: str | None = None, end: str | None = None) -> Panel:
-        """Part from ``start`` to ``end``, both included.
+        """Subsample from ``start`` to ``end``, both included.
 
         Parameters
         ----------
@@ -176,7 +178,7 @@ class Panel:
         Returns
         -------
         Panel
-            The part, with its own log of missing data.
+            The subsample, with its own log of missing data.
 
         Examples
         --------

@@ -1,4 +1,6 @@
-"""Alignment of assets, factors, conditions and the risk-free rate, with checks and a log of missing data."""
+"""Alignment of assets, factors, conditioning variables and the risk-free rate, with checks and a log of missing
+data.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,7 @@ _WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
 
 
 def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...]:
-    """A warning where some returns leave dividends out, and others, or those of a factor, do not."""
+    """A warning where price returns are combined with total returns."""
     described = (*returns.metadata, *factors.metadata)
     bare = [a.name for a in described if a.income == "price"]
     if not bare or all(a.income != "total" for a in described):
@@ -48,7 +50,7 @@ def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...
 
 
 def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[str], rate: str) -> None:
-    """Refuse one name for two things."""
+    """Refuse a name that is used twice."""
     roles = [
         *((name, "an asset") for name in assets.names),
         *((name, "a factor") for name in factors.names),
@@ -65,7 +67,7 @@ def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[
 
 
 def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *, in_excess: bool) -> None:
-    """Refuse prices, excess returns and yields where they do not belong."""
+    """Refuse prices, excess returns and yields where a panel needs other measures."""
     for metadata in returns.metadata:
         if metadata.measure != "return":
             raise UnitError(
@@ -100,13 +102,13 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
 
 
 def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
-    """Names of traded factors, and of macro factors, which become known later."""
+    """Names of traded factors, and of macro factors, which are published later."""
     traded = [a.name for a in factors.metadata if a.is_return]
     return traded, [name for name in factors.names if name not in traded]
 
 
 def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) -> str:
-    """The one currency of the panel."""
+    """The single currency of the panel."""
     currencies = {a.currency: a.name for a in (*returns.metadata, *factors.metadata, rate.metadata) if a.currency}
     if len(currencies) > 1:
         listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
@@ -117,7 +119,7 @@ def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) ->
 
 
 def check_size(table: SeriesTable | None, role: str) -> None:
-    """Refuse percent taken for decimals: no market moves by its whole value every month."""
+    """Refuse percent read as decimals, judged by the size of the returns."""
     if table is None:
         return
     block, limit = table.block, _WILDEST[role]
@@ -145,7 +147,7 @@ def check_size(table: SeriesTable | None, role: str) -> None:
 
 
 def _size(values: Floats, role: str) -> float:
-    """Mean of a risk-free return, deviation of any other."""
+    """Mean of a risk-free return, standard deviation of any other."""
     finite = values[np.isfinite(values)]
     if len(finite) < 3:
         return 0.0
@@ -180,49 +182,50 @@ def align(
     Parameters
     ----------
     assets : SeriesTable, DataFrame or LongTable
-        Total returns, not in excess of anything.
+        Total returns, not excess returns.
     factors : SeriesTable, TimeSeries, several, or DataFrame
-        Traded factors, in excess of the risk-free rate or at zero cost, and macro factors.
+        Traded factors, as excess returns or zero-investment returns, and macro factors.
     risk_free : TimeSeries or float, optional
-        Simple risk-free return of each period, or an effective rate a year (0.03 for 3 %), accrued over the
-        days of each period. Without it nothing is subtracted: betas are those of the market model, and the
-        factors must be total returns or at zero cost.
+        Simple risk-free return of each period, or an effective annual rate (0.03 for 3 %), accrued over the days
+        of each period. Without it nothing is subtracted: betas are those of the market model, and factors must be
+        total or zero-investment returns.
     conditions : SeriesTable, TimeSeries or several of them, optional
-        Of any frequency. Row t holds what was known at the end of t − 1; a value stands until a newer one
-        is known, at most two periods of its own.
+        Of any frequency. Conditioning variables: row t has the value known at the end of t − 1; a value is
+        carried forward until a newer one is known, at most two of its own periods.
     frequency : str or Frequency
-        Frequency of the panel; series of a higher one are converted by their measure.
+        Frequency of the panel; series of a higher frequency are converted by their measure.
     rows : {"complete", "any"}
-        Keep the rows where every factor, condition and the risk-free rate are present, or all.
+        ``"complete"`` keeps rows with every factor, conditioning variable and the risk-free rate; ``"any"`` keeps
+        all.
     known_by : str, Series, DataFrame or mapping, optional
-        When conditions and macro factors became known after the period they describe: a duration
-        such as ``"P1M"``, ``"release lag"`` (each series' own), release dates by period, vintages
-        (``period released value``: the figures as they were first known and later revised), or
-        ``"hindsight"``; or a mapping of names to these. Required when there are any.
+        Publication lag of conditioning variables and macro factors: a duration such as ``"P1M"``, ``"release
+        lag"`` (that of each series), release dates by period, vintages (``period released value``: first and
+        revised figures), or ``"hindsight"`` (no lag: look-ahead bias); or a mapping of names to these. Required
+        if there are any.
     currency : str, optional
-        Currency of the panel; assets in others are converted.
+        Currency of the panel; assets in other currencies are converted.
     rates : ExchangeRates, optional
-        Exchange rates to convert with.
+        Exchange rates for the conversion.
     start, end : str, optional
         First and last period.
     check_units : bool
-        Refuse numbers so large that percent must have been taken for decimals.
+        Refuse numbers so large that they must be percent read as decimals.
     to : path, optional
-        Folder for the panel of a :class:`ultrum.LongTable`, and only of one.
+        Folder for the panel of a :class:`ultrum.LongTable`; not used otherwise.
 
     Returns
     -------
     Panel
-        Or, of a LongTable, a :class:`ultrum.LongPanel`, whose returns stay on disk.
+        For a :class:`ultrum.LongTable`, a :class:`ultrum.LongPanel`, whose returns stay on disk.
 
     Raises
     ------
     AlignmentError
-        If ``known_by`` is needed but not set, or no row is left.
+        If ``known_by`` is needed but not set, or no row remains.
     CurrencyError
         If currencies differ.
     UnitError
-        If assets are not returns, or a factor is not in excess, or percent looks like decimals.
+        If assets are not returns, a factor is not an excess return, or percent looks like decimals.
 
     Examples
     --------
@@ -284,7 +287,7 @@ def _assemble(
     carried: Mapping[str, Ints],
     warnings: tuple[str, ...],
 ) -> Panel:
-    """Put the blocks on one index, drop what is not whole and write it down."""
+    """Put the blocks on one index, drop incomplete rows and log the causes."""
     tables = {role: table for role, table in blocks.items() if table is not None}
     ordinals = _span(tables, target, start, end)
     index = target.index(ordinals)
@@ -320,7 +323,7 @@ def _assemble(
 def _rate_of(
     risk_free: TimeSeries | float | None, tables: Sequence[SeriesTable], target: Frequency
 ) -> TimeSeries:
-    """The risk-free return of each period; of zeros and named NO_RATE where there is none."""
+    """The risk-free return of each period; zeros named NO_RATE where there is none."""
     if isinstance(risk_free, TimeSeries):
         return to_frequency(risk_free, target)
     index = target.index(np.unique(np.concatenate([t.ordinals for t in tables])))
@@ -360,7 +363,7 @@ def _factors_of(factors: object) -> SeriesTable:
 
 
 def _conditions_of(conditions: object) -> list[TimeSeries]:
-    """Conditions one by one, since each may have a frequency of its own."""
+    """Conditioning variables one by one, since each can have its own frequency."""
     if conditions is None:
         return []
     if isinstance(conditions, TimeSeries):
@@ -374,7 +377,7 @@ def _conditions_of(conditions: object) -> list[TimeSeries]:
 def _with_macro(
     loadings: SeriesTable, raw: SeriesTable, macro: list[str], known_by: Any, target: Frequency
 ) -> SeriesTable:
-    """Factors with each macro factor in the period of its release."""
+    """Factors, with each macro factor in the period of its release."""
     columns = [loadings[name] for name in loadings.names if name not in macro]
     for name in macro:
         rule = rule_for(name, known_by)
@@ -392,7 +395,9 @@ def _with_macro(
 def _lag_conditions(
     conditions: list[TimeSeries], known_by: Any, target: Frequency
 ) -> tuple[SeriesTable | None, dict[str, Ints]]:
-    """Each condition as it was known at the end of the period before, and the periods an older value stands."""
+    """Each conditioning variable as known at the end of the previous period, and the periods with a
+    carried-forward value.
+    """
     if not conditions:
         return None, {}
     at_release, older = [], {}
@@ -441,7 +446,7 @@ def _span(tables: Mapping[str, SeriesTable], target: Frequency, start: str | Non
 
 
 def _trading_days(owners: Sequence[SeriesTable], target: Frequency, first: int, last: int) -> Ints:
-    """Days that some series lists, and the weekdays of gaps; what else is missing are holidays."""
+    """Days that some series has, and the weekdays of gaps; other missing days are holidays."""
     listed = np.unique(np.concatenate([t.ordinals for t in owners]))
     listed = listed[(listed >= first) & (listed <= last)]
     days = target.starts(listed)

@@ -1,4 +1,4 @@
-"""The log of missing data: where each series begins and ends, and why a value is missing."""
+"""The log of missing data: the span of each series, and the cause of every missing value."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _KINDS: Final = [EARLY, LATE, GAP]
 
 @dataclass(frozen=True)
 class Presence:
-    """Which series have a value in which period; ``present`` is (series, period)."""
+    """Mask of values by series and period; ``present`` is (series, period)."""
 
     names: Sequence[str]
     index: pd.Index
@@ -44,17 +44,17 @@ class Presence:
 
 @dataclass(frozen=True)
 class MissingData:
-    """What is missing before rows are dropped, for coverage, the log and the rows dropped of any span.
+    """Missing values before rows are dropped, for the coverage, the log and the dropped rows of any span.
 
     Attributes
     ----------
     seen : Presence
-        Of assets, then of the series that every row needs.
+        Series: the assets first, then the series that every row needs.
     causes : mapping of str to mapping of int to str
     carried : mapping of str to ndarray of int
-        Ordinals of the periods in which an older value of a condition stands.
+        Ordinals of the periods with a carried-forward value of a conditioning variable.
     needed : int
-        How many of the last series every row needs.
+        Number of series, counted from the last, that every row needs.
     kept : ndarray of bool, shape (periods,)
     """
 
@@ -65,7 +65,7 @@ class MissingData:
     kept: Bools
 
     def within(self, first: int, last: int) -> MissingData:
-        """The same for periods from one ordinal to another, both included."""
+        """The same for the periods between two ordinals, both included."""
         inside = (self.seen.ordinals >= first) & (self.seen.ordinals <= last)
         seen = Presence.of(
             self.seen.names,
@@ -90,7 +90,7 @@ class MissingData:
         return missing_log_of(self.seen, self.causes)
 
     def dropped(self) -> dict[str, dict[str, int]]:
-        """Observations of each asset in periods that were dropped, by the series that these lack."""
+        """Observations of each asset in dropped periods, by the series that these lack."""
         out = ~self.kept
         if not out.any():
             return {}
@@ -105,15 +105,15 @@ class MissingData:
 
 
 def counts_by_cause(missing: Bools, names: Sequence[str], present: Bools) -> dict[str, Ints]:
-    """Observations in rows that lack some series, by cause such as ``missing size``.
+    """Observations dropped because a row lacks some series, by cause such as ``missing size``.
 
     Parameters
     ----------
     missing : ndarray of bool, shape (R, K)
-        Which of the needed series each row lacks.
+        Needed series that each row lacks.
     names : sequence of str, length K
     present : ndarray of bool, shape (R, N)
-        Which assets have a value in each row.
+        Assets with a value in each row.
 
     Returns
     -------
@@ -142,7 +142,9 @@ def counts_by_cause(missing: Bools, names: Sequence[str], present: Bools) -> dic
 def coverage_of(
     seen: Presence, causes: Causes, filled: Mapping[str, int], costs: Mapping[str, int]
 ) -> pd.DataFrame:
-    """First, last, rows present, gaps between them, values carried, periods found stale, rows it alone costs."""
+    """First, last, rows present, gaps between them, values carried forward, stale periods, rows that it alone
+    drops.
+    """
     counts = seen.present.sum(axis=1)
     labels = np.array([*[period_label(period) for period in seen.index], ""], dtype=object)
     nothing = len(seen.index)
@@ -168,7 +170,7 @@ def coverage_of(
 
 
 def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
-    """Every missing value with its period, series and cause, series by series."""
+    """Every missing value with its period, series and cause, by series."""
     column, row = np.divmod(np.flatnonzero(~seen.present), max(len(seen.index), 1))
     kind = np.where(row < seen.first[column], 0, np.where(row > seen.last[column], 1, 2))
     missing = pd.DataFrame(
@@ -182,7 +184,7 @@ def missing_log_of(seen: Presence, causes: Causes) -> pd.DataFrame:
 
 
 def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
-    """How many missing periods of each series have a known reason."""
+    """Number of missing periods of each series with a known cause."""
     row_of = {int(o): k for k, o in enumerate(seen.ordinals)}
     place = {name: k for k, name in enumerate(seen.names)} if causes else {}
     return {
@@ -193,7 +195,7 @@ def _stale(seen: Presence, causes: Causes) -> dict[str, int]:
 
 
 def _label_codes(codes: Ints, words: list[str]) -> object:
-    """Words by their number, each kept once in memory."""
+    """Texts by number, each stored once."""
     if len(set(words)) < len(words):
         return np.array(words, dtype=object)[codes]
     return pd.Categorical.from_codes(codes, categories=pd.Index(words))
@@ -202,7 +204,7 @@ def _label_codes(codes: Ints, words: list[str]) -> object:
 def _with_causes(
     missing: pd.DataFrame, causes: Causes, seen: Presence, column: Ints, row: Ints, gaps: Bools
 ) -> pd.DataFrame:
-    """Gaps whose reason is known get it."""
+    """Assign known causes to gaps."""
     reasons = sorted({reason for by_period in causes.values() for reason in by_period.values()})
     if not reasons:
         return missing

@@ -1,4 +1,4 @@
-"""Release dates and vintages: a value counts from its release on, not in the period it describes."""
+"""Release dates and vintages: a value is available from its release, not from the period it describes."""
 
 from __future__ import annotations
 
@@ -37,15 +37,15 @@ def rule_for(name: str, known_by: KnownBy | Mapping[str, KnownBy] | None) -> Kno
 
 
 def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
-    """Every value with the period it describes and the day it became known, in order of that day.
+    """Every value with its period and the day it became known, sorted by that day.
 
     Parameters
     ----------
     series : TimeSeries
     rule : str, Series or DataFrame
-        A duration after the period's end, ``"release lag"`` (the series' own), ``"hindsight"``; release
-        dates by period; or vintages with the columns ``period released value``, which then replace the
-        values of the series, so that no revision is known before it was made.
+        A duration after the period's end, ``"release lag"`` (that of the series), ``"hindsight"``, release dates
+        by period, or vintages with the columns ``period released value``; vintages replace the values of the
+        series, so no revision is used before it was published.
 
     Returns
     -------
@@ -78,9 +78,9 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
 
 
 def latest_release(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> tuple[Floats, Bools]:
-    """Value of the latest period known by the end of each target period, and whether it is carried.
+    """Value of the latest period known by the end of each target period, and whether it is carried forward.
 
-    A value stands until a newer one is known, at most two periods of its own after it became known.
+    A value is carried forward until a newer one is known, at most two of its own periods after it became known.
     """
     table = releases(series, rule)
     days, periods, values = _columns(table)
@@ -101,9 +101,9 @@ def latest_release(series: TimeSeries, rule: KnownBy, target: Frequency, ordinal
 
 
 def in_release_period(series: TimeSeries, rule: KnownBy, target: Frequency, ordinals: Ints) -> Floats:
-    """First figure released inside each target period; missing where none was.
+    """First value released within each target period; missing where there is none.
 
-    Of several periods first released in one, the latest.
+    If several periods were released in one, the latest counts.
     """
     table = releases(series, rule).drop_duplicates("ordinal", keep="first")
     days, periods, values = _columns(table)
@@ -116,7 +116,7 @@ def in_release_period(series: TimeSeries, rule: KnownBy, target: Frequency, ordi
 
 
 def release_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[int, int]:
-    """Ordinals of the first and last target period in which something became known."""
+    """Ordinals of the first and last target period with a release."""
     days = _columns(releases(series, rule))[0]
     if not len(days):
         return 0, -1
@@ -176,7 +176,7 @@ def _release_days(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequen
 
 
 def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
-    """Days a duration after each period's end; months end where the month does."""
+    """Date at a duration after each period's end; month ends map to month ends."""
     months = months_in(lag)
     if months:
         moved = months_before(ends + np.timedelta64(1, "D"), -months) - np.timedelta64(1, "D")
@@ -192,7 +192,7 @@ def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
 
 
 def describe_rule(rule: object) -> str:
-    """A rule in words, for a trail."""
+    """A rule in words, for the provenance."""
     if isinstance(rule, pd.DataFrame):
         return "vintages"
     return "release dates" if isinstance(rule, pd.Series) else str(rule)

@@ -1,7 +1,7 @@
 """Prices adjusted for dividends, splits and final payments; dividend yields.
 
-The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
-close of the ex-date. The value of that holding is a price that can be compared with any other day.
+The adjustment follows the holder of one share: a split multiplies the shares, a dividend buys more at the close
+of the ex-date. The value of this holding is comparable over time.
 """
 
 from __future__ import annotations
@@ -36,22 +36,22 @@ def adjust_prices(
     *,
     final_payments: pd.DataFrame | None = None,
 ) -> SeriesTable:
-    """Prices adjusted backwards for dividends and splits, ending at the last price itself.
+    """Prices adjusted backwards for dividends and splits; the last price is unchanged.
 
     Parameters
     ----------
     prices : TimeSeries or SeriesTable
-        Daily closing prices as they were.
+        Unadjusted daily closing prices.
     dividends : DataFrame, optional
-        Columns ``asset date amount`` and, if need be, ``currency``; the date is the ex-date, the
-        amount is per share held on that day. Amounts that fall on one close are added and reinvested there,
-        at the first close at or after the date.
+        Columns ``asset date amount`` and, if needed, ``currency``; the date is the ex-date, the amount is per
+        share held on that day. Amounts that fall on one close are added and reinvested there, at the first close
+        on or after the date.
     splits : DataFrame, optional
-        Columns ``asset date ratio``: new shares for one old, from that day on.
+        Columns ``asset date ratio``: new shares per old share, from that day.
     final_payments : DataFrame, optional
-        Columns ``asset date amount`` and, if need be, ``currency``: what holders of a delisted share got, 0
-        for nothing. It stands as the price of the first trading day after the last price, whatever day it
-        is paid (Shumway 1997).
+        Columns ``asset date amount`` and, if needed, ``currency``: the payment to holders at delisting, 0 for
+        none. It is the price of the first trading day after the last price, whatever day it is paid (Shumway
+        1997).
 
     Returns
     -------
@@ -63,7 +63,7 @@ def adjust_prices(
     CurrencyError
         If a dividend or final payment is in another currency than its price.
     UnitError
-        If dividends are given with prices that include them already.
+        If dividends are given with prices that already include them.
 
     Examples
     --------
@@ -123,7 +123,7 @@ def adjust_prices(
 
 
 def _refuse_double_count(prices: SeriesTable, dividends: pd.DataFrame) -> None:
-    """Dividends on top of prices that include them would be counted twice."""
+    """Dividends added to prices that already include them would be counted twice."""
     paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
@@ -135,7 +135,7 @@ def _refuse_double_count(prices: SeriesTable, dividends: pd.DataFrame) -> None:
 
 
 def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints) -> None:
-    """A dividend that falls on a final payment of 0 has no price to be reinvested at."""
+    """A dividend that falls on a final payment of 0 has no price at which to reinvest it."""
     nothing = np.flatnonzero(prices.block[rows, columns] == 0)
     if len(nothing):
         raise UnitError(
@@ -146,7 +146,7 @@ def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints)
 
 
 def events_not_used(metadata_list: Iterable[Metadata]) -> dict[str, int]:
-    """Dividends and splits that fell outside the prices of each asset and were not used."""
+    """Dividends and splits outside the prices of each asset, which were not used."""
     return {
         a.name: int(value)
         for a in metadata_list
@@ -167,7 +167,7 @@ def check_measures(prices: SeriesTable) -> None:
 
 
 def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None:
-    """Refuse prices that are not above zero, among those that are used; ``worthless`` assets may end at 0."""
+    """Refuse prices that are not positive, among those that are used; ``worthless`` assets can end at 0."""
     if not len(prices.index):
         return
     lowest = np.fmin.reduce(prices.block, axis=0)
@@ -187,7 +187,7 @@ def check_positive(prices: SeriesTable, worthless: Collection[str] = ()) -> None
 
 
 def _guess(values: Floats) -> str:
-    """What to do about values that cannot be prices."""
+    """Advice for values that cannot be prices."""
     valid = values[np.isfinite(values)]
     if np.median(np.abs(valid)) < 0.5 and (valid < 0).mean() > 0.2:
         return "These look like returns already: set measure='return'."
@@ -197,9 +197,9 @@ def _guess(values: Floats) -> str:
 def _events(
     prices: SeriesTable, table: pd.DataFrame | None, field: str
 ) -> tuple[list[tuple[int, int, float]], Counter[str]]:
-    """Column, row and value of each event, at the first priced row at or after its date.
+    """Column, row and value of each event, at the first priced row on or after its date.
 
-    Events before an asset's first price or after its last cannot matter; they are counted.
+    Events before an asset's first price or after its last have no effect; they are counted.
     """
     outside: Counter[str] = Counter()
     if table is None or not len(table):
@@ -223,7 +223,7 @@ def _events(
 
 
 def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.DataFrame:
-    """A table of events with days and numbers; refused where one is wrong, missing or there twice."""
+    """A table of events with dates and numbers; refused if one is wrong, missing or duplicated."""
     needed = ["asset", "date", value]
     absent = [c for c in needed if c not in table]
     if absent:
@@ -267,9 +267,9 @@ def _check_event_currency(prices: SeriesTable, events: pd.DataFrame, what: str) 
 
 
 def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> SeriesTable:
-    """Put each final payment in as the price of the first trading day after the last price of its asset.
+    """Insert each final payment as the price of the first trading day after the last price of its asset.
 
-    After the last row of the table that is the next weekday.
+    After the last row of the table it is the next weekday.
     """
     if payments is None or not len(payments):
         return prices
@@ -299,7 +299,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
 
 
 def _day_after(prices: SeriesTable, last: Any) -> Any:
-    """Label of the first row after another; the next weekday or period where the table ends."""
+    """Label of the row after a given one; the next weekday or period at the end of the table."""
     place = int(prices.index.searchsorted(last)) + 1
     if place < len(prices.index):
         return prices.index[place]
@@ -330,15 +330,15 @@ def payment_delays(metadata_list: Iterable[Metadata]) -> dict[str, int]:
 def dividend_yield(
     prices: SeriesTable, dividends: pd.DataFrame, splits: pd.DataFrame | None = None
 ) -> SeriesTable:
-    """Dividends of the year up to each day over the price of that day.
+    """Dividends of the past year over the price of each day.
 
     Parameters
     ----------
     prices : SeriesTable
-        Daily closes as they were.
+        Unadjusted daily closing prices.
     dividends, splits : DataFrame
-        As for :func:`ultrum.adjust_prices`; a dividend paid before a split is per old share, and is
-        divided by its ratio.
+        As for :func:`ultrum.adjust_prices`; a dividend before a split is per old share and is divided by the
+        split ratio.
 
     Returns
     -------
@@ -392,7 +392,7 @@ def _events_of(events: pd.DataFrame | None, value: str) -> tuple[Dates, Floats]:
 
 
 def _later_splits(splits: tuple[Dates, Floats], when: Dates, last: np.datetime64) -> Floats:
-    """Product of the split ratios after each day, up to the last."""
+    """Product of the split ratios after each day."""
     factor = np.ones(len(when))
     for day, ratio in zip(*splits, strict=True):
         if day <= last:

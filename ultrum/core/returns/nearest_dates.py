@@ -1,4 +1,4 @@
-"""Matching by date: the last value at or before a date, or the first at or after it."""
+"""Matching by date: the last value on or before a date, or the first on or after it."""
 
 from __future__ import annotations
 
@@ -31,37 +31,37 @@ def match_dates(
     key: str | None = None,
     date: str = "date",
 ) -> pd.DataFrame:
-    """As-of (nearest-date) join: the last value at or before each date, or the first at or after it.
+    """As-of (nearest-date) join: the last value on or before each date, or the first on or after it.
 
     Parameters
     ----------
     left : dates, or DataFrame with a column of dates
-        Dates to match, or a table with a column of them. A Series with dates as labels is matched by those, one
-        with row numbers as labels by its values.
+        Dates to match, or a table with a column of dates. A Series with dates as labels is matched by its labels,
+        one with integer labels by its values.
     right : TimeSeries, SeriesTable, Series or DataFrame
-        Values by date; a DataFrame may hold its dates in a column named as in ``left``. Values of a period
-        are at its last day.
+        Values by date; a DataFrame can have its dates in a column named as in ``left``. A period value is dated
+        at its last day.
     direction : {"before", "after"}
-        Where the value is looked for; a value of the day itself is taken by both.
+        Direction of the search; both include the day itself.
     max_age : str or None
-        Greatest age, an ISO 8601 duration in days, weeks, months or years; None for any.
+        Maximum age, an ISO 8601 duration in days, weeks, months or years; None for no limit.
     key : str, optional
-        Column of both that must be equal, such as ``asset``.
+        Column that must be equal in both tables, such as ``asset``.
     date : str
         Name of the column of dates.
 
     Returns
     -------
     DataFrame
-        ``left`` with the columns of ``right`` (``value`` of a single series), ``matched`` (the day the value
-        is of) and ``age`` in days; missing where none is fresh enough. Its order is kept.
+        ``left`` with the columns of ``right`` (``value`` for a single series), ``matched`` (the date of the
+        value) and ``age`` in days; missing where no value is recent enough. Its order is kept.
 
     Raises
     ------
     AlignmentError
-        If dates are missing, or the right side has one twice.
+        If dates are missing, or the right table has a date twice.
     ArgumentError
-        If ``direction`` is neither.
+        If ``direction`` is not known.
 
     Examples
     --------
@@ -122,7 +122,7 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
 
 
 def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
-    """Dates and columns of the right side, in order of time."""
+    """Dates and columns of the right table, sorted by time."""
     if isinstance(right, TimeSeries | SeriesTable):
         frequency = right.metadata.frequency if isinstance(right, TimeSeries) else right.frequency
         dates = frequency.ends(frequency.ordinals_of(right.index))
@@ -156,7 +156,7 @@ def _whole_days(dates: object, on: str) -> Ints:
 
 
 def _codes(left: pd.DataFrame, right: pd.DataFrame, by: str | None) -> tuple[Ints | None, Ints | None]:
-    """Numbers of the groups; −1 on the left where the right has none of that name."""
+    """Integer codes of the groups; −1 on the left where the right table lacks the group."""
     if by is None:
         return None, None
     absent = [what for what, side in (("left", left), ("right", right)) if by not in side]
@@ -169,7 +169,7 @@ def _codes(left: pd.DataFrame, right: pd.DataFrame, by: str | None) -> tuple[Int
 
 
 def _places(days: Ints, right_days: Ints, groups: Ints | None, right_groups: Ints | None, forward: bool) -> Ints:
-    """Row of the right side for each row of the left, −1 where there is none."""
+    """Row of the right table for each row of the left, −1 where there is none."""
     if not len(right_days):
         return np.full(len(days), -1)
     if groups is None and _sort_order(right_days) is None and _sort_order(days) is None:
@@ -195,7 +195,7 @@ def _places(days: Ints, right_days: Ints, groups: Ints | None, right_groups: Int
 
 
 def _merge_search(days: Ints, right_days: Ints, forward: bool) -> Ints:
-    """As a search for every date, when both sides are in order: one pass over both."""
+    """Equal to a search for every date; one pass where both tables are sorted."""
     _refuse_twice(right_days, right_days)
     edges = np.searchsorted(days, right_days, side="right" if forward else "left")
     counts = np.diff(np.concatenate([[0], edges, [len(days)]]))
@@ -211,12 +211,12 @@ def _refuse_twice(keys: Ints, days: Ints) -> None:
 
 
 def _sort_order(keys: Ints) -> Ints | None:
-    """The order of keys, or None where they are in order."""
+    """The sort order of keys, or None where they are sorted."""
     return None if bool((keys[1:] >= keys[:-1]).all()) else np.argsort(keys, kind="stable")
 
 
 def _limit(max_age: str | None, days: Ints, forward: bool) -> Any:
-    """Greatest age in days, for months and years counted from each date."""
+    """Maximum age in days; months and years are counted from each date."""
     if max_age is None:
         return np.iinfo(np.int64).max
     text = str(max_age).upper()

@@ -1,4 +1,4 @@
-"""Price errors and missing splits; days without trade."""
+"""Price errors, missing splits, and days without trading."""
 
 from __future__ import annotations
 
@@ -22,20 +22,19 @@ _AT_ONCE: Final = 64
 
 @validate_arguments
 def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
-    """Days whose move is more likely a fault of the data than of the market.
+    """Dates of suspicious price moves: likely price errors or missing splits.
 
     Parameters
     ----------
     prices : SeriesTable
-        Daily prices, adjusted for the splits that are known.
+        Daily prices, adjusted for the known splits.
 
     Returns
     -------
     DataFrame
-        ``series date change looks_like``: a bad tick (a move of more than 36 % down or 57 % up that is taken
-        back on the next day), a split (a move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse that
-        stays), or a jump beyond −70 % or +200 % that is neither. Smaller ratios, such as 3 to 2, cannot
-        be distinguished from moves of the market.
+        ``series date change looks_like``: a price error (a move of more than −36 % or +57 % that reverses on the
+        next day), a split (a permanent move near 2, 3, 4, 5, 10, 20, 100 to 1 or the reverse), or another jump
+        beyond −70 % or +200 %. Smaller ratios, such as 3 to 2, cannot be distinguished from market moves.
 
     Examples
     --------
@@ -54,7 +53,7 @@ def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
 
 
 def _jumps(block: Floats) -> Floats:
-    """Columns in which some day is beyond the limit; gaps are looked at one by one."""
+    """Columns with some day beyond the limit; gaps are checked one by one."""
     if len(block) < 2:
         return np.zeros(block.shape[1], dtype=bool)
     ratio = block[1:] / block[:-1]
@@ -80,7 +79,7 @@ def _suspects(values: Floats, prices: SeriesTable, name: str) -> list[list[objec
 
 
 def _kind(moves: Floats, at: int) -> str:
-    """What a big move looks like; empty where it may well be the market."""
+    """What a large move looks like; empty where it can be a market move."""
     after = moves[at + 1] if at + 1 < len(moves) else 0.0
     if abs(moves[at] + after) < 0.25 * abs(moves[at]):
         return "a bad tick"
@@ -95,20 +94,20 @@ def _kind(moves: Floats, at: int) -> str:
 
 @validate_arguments
 def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
-    """Prices of the days on which something was traded; quotes carried over are missing.
+    """Prices on days with trading; carried-forward quotes become missing.
 
-    A file that repeats the last price on days without trade makes an old price look fresh. With
-    those days missing, the stale rule of :func:`returns` sees its true age.
+    A file that repeats the last price on days without trading makes an old price look recent. With these days
+    missing, the stale-price rule of :func:`returns` uses the true age.
 
     Parameters
     ----------
     prices, volume : SeriesTable
-        Daily closes and volumes of the same assets, shape (T, N).
+        Daily closing prices and volumes of the same assets, shape (T, N).
 
     Returns
     -------
     SeriesTable
-        Prices with gaps on days without trade.
+        Prices with gaps on days without trading.
 
     Examples
     --------
@@ -130,7 +129,7 @@ def mask_untraded(prices: SeriesTable, volume: SeriesTable) -> SeriesTable:
 
 
 def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
-    """Volumes on the days and of the assets of the prices; refused where they have none in common."""
+    """Volumes on the dates and for the assets of the prices; refused if they have none in common."""
     check_measures(prices)
     shares = volume.values.reindex(index=prices.index, columns=prices.names).to_numpy()
     if prices.block.size and not np.isfinite(shares).any():
@@ -143,17 +142,17 @@ def _volume_like(prices: SeriesTable, volume: SeriesTable) -> Floats:
 
 @validate_arguments
 def zero_volume_share(prices: SeriesTable, volume: SeriesTable) -> pd.Series:
-    """Share of each asset's days, from first to last price, on which nothing was traded.
+    """Share of days without trading of each asset, from its first to its last price.
 
     Parameters
     ----------
     prices, volume : SeriesTable
-        Daily closes and volumes of the same assets, shape (T, N).
+        Daily closing prices and volumes of the same assets, shape (T, N).
 
     Returns
     -------
     Series, shape (N,)
-        A day counts as untraded when its volume is zero or its price is missing.
+        A day has no trading when its volume is zero or its price is missing.
 
     Examples
     --------

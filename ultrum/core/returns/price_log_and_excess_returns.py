@@ -1,7 +1,7 @@
-"""Returns: from prices, logarithmic, and in excess of the risk-free rate.
+"""Returns from prices, log returns and excess returns.
 
-The holder of one share is followed: a split multiplies the shares, a dividend buys more at the
-close of the ex-date. The value of that holding is a price that can be compared with any other day.
+The adjustment follows the holder of one share: a split multiplies the shares, a dividend buys more at the close
+of the ex-date. The value of this holding is comparable over time.
 """
 
 from __future__ import annotations
@@ -47,34 +47,34 @@ def returns(
     check: bool = True,
     to: str | None = None,
 ) -> SeriesTable:
-    """Returns between consecutive period ends.
+    """Returns between consecutive period ends, simple or log.
 
     Parameters
     ----------
     prices : TimeSeries, SeriesTable or LongTable
-        Closing prices as they were, not adjusted.
+        Unadjusted closing prices.
     frequency : str or Frequency, optional
-        Lower frequency wanted, such as ``"M"``; by default that of the prices.
+        Frequency of the returns, such as ``"M"``; by default that of the prices.
     kind : {"simple", "log"}
         P/P₋ − 1, or log(P/P₋).
     dividends, splits, final_payments : DataFrame, optional
         As for :func:`adjust_prices`.
     stale_after : int
-        A period-end price older than this many weekdays is missing.
+        A period-end price older than this many weekdays is stale and counts as missing.
     trading_days : dates, optional
-        Calendar of the market. A daily return over a day of it without a row is missing. Without it a
-        stretch of more than five weekdays without rows is a gap, and one of up to ten where three assets
-        share it is a closure.
+        Trading days of the market. A daily return over a trading day without a row is missing. Without a
+        calendar, more than five weekdays without rows are a gap; up to ten are a market closure if three assets
+        share them.
     check : bool
-        Warn of days that look like splits left out or bad ticks, as :func:`flag_price_errors` finds them.
+        Warn of days that look like missing splits or price errors, as found by :func:`flag_price_errors`.
     to : path, optional
-        Where the returns of a :class:`ultrum.LongTable` go, and only of one.
+        Path of the returns of a :class:`ultrum.LongTable`; not used otherwise.
 
     Returns
     -------
     TimeSeries, SeriesTable or LongTable
-        A return needs two consecutive valid period ends; across a gap there is none. The first
-        period has none and is left out.
+        A return needs two consecutive valid period ends; there is none across a gap. The first period has no
+        return and is omitted.
 
     Examples
     --------
@@ -101,7 +101,7 @@ def returns(
 
 @dataclass(frozen=True)
 class Events:
-    """What happened to shares, as :func:`adjust_prices` takes it."""
+    """Corporate events, as for :func:`adjust_prices`."""
 
     dividends: pd.DataFrame | None = None
     splits: pd.DataFrame | None = None
@@ -117,7 +117,7 @@ def returns_and_suspects(
     check: bool,
     trading_days: Dates | None = None,
 ) -> tuple[SeriesTable, pd.DataFrame]:
-    """Returns as :func:`returns` gives them, and the suspect days behind them."""
+    """The returns, and the suspicious days in their prices."""
     if kind not in ("simple", "log"):
         raise UnitError(f"kind='{kind}' is not known; {one_of(kind, ('simple', 'log'))}")
     check_measures(prices)
@@ -156,7 +156,7 @@ def returns_and_suspects(
 
 
 def warn_of_suspects(suspects: pd.DataFrame) -> None:
-    """Warn of suspect days, naming the first."""
+    """Warn of suspicious days; the first is named."""
     if not len(suspects):
         return
     first = suspects.iloc[0]
@@ -169,7 +169,7 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
 
 
 def _ratios(held: SeriesTable, trading_days: Dates | None) -> Floats:
-    """Each row over the one before, missing where they are not consecutive periods."""
+    """Each row over the previous one, missing where they are not consecutive periods."""
     block = held.block
     with np.errstate(divide="ignore", invalid="ignore"):
         ratio = block[1:] / block[:-1]
@@ -193,7 +193,7 @@ def _refuse_total_loss(ratio: Floats, held: SeriesTable) -> None:
 
 
 def warn_of_late_payments(adjusted: SeriesTable) -> None:
-    """Warn of final payments that came more than a period after the last price."""
+    """Warn of final payments more than a period after the last price."""
     period = 366.0 / adjusted.frequency.periods_per_year
     late = {name: days for name, days in payment_delays(adjusted.metadata).items() if days > period}
     if not late:
@@ -207,7 +207,7 @@ def warn_of_late_payments(adjusted: SeriesTable) -> None:
 
 
 def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
-    """Suspect days of the series whose returns are so large that they may come of one."""
+    """Suspicious days of the series with returns large enough to be caused by one."""
     if daily.frequency.code not in "BD" or not len(ratio):
         return _NO_SUSPECTS
     low, high = np.fmin.reduce(ratio, axis=0), np.fmax.reduce(ratio, axis=0)
@@ -219,7 +219,7 @@ def _suspects_behind(ratio: Floats, daily: SeriesTable) -> pd.DataFrame:
 
 
 def _carry_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
-    """Carry each final payment to the end of its period, so that its return is whole."""
+    """Move each final payment to the end of its period, so that its return is complete."""
     delisted = [name for name in payment_delays(held.metadata) if held.frequency.is_dated]
     if not delisted:
         return held
@@ -237,7 +237,7 @@ def _carry_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
 @on_block
 @validate_arguments
 def to_simple(x: SeriesTable) -> SeriesTable:
-    """Log returns as simple ones, exp(r) − 1; simple returns pass through.
+    """Simple returns exp(r) − 1 from log returns; simple returns are unchanged.
 
     Parameters
     ----------
@@ -264,7 +264,7 @@ def to_simple(x: SeriesTable) -> SeriesTable:
 @on_block
 @validate_arguments
 def to_log(x: SeriesTable) -> SeriesTable:
-    """Simple returns as logarithmic ones, log(1 + r); log returns pass through.
+    """Log returns log(1 + r) from simple returns; log returns are unchanged.
 
     Parameters
     ----------
@@ -279,8 +279,8 @@ def to_log(x: SeriesTable) -> SeriesTable:
     Raises
     ------
     UnitError
-        If a return is −100 % or less, whose log is none; or it is in excess of something, since the
-        log excess is log(1+r) − log(1+rf).
+        If a return is −100 % or less, which has no logarithm; or for an excess return, since a log excess return
+        is log(1+r) − log(1+rf).
 
     Examples
     --------
@@ -323,9 +323,9 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
 @on_block
 @validate_arguments
 def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
-    """Returns less the risk-free return of the same period.
+    """Excess returns: returns less the risk-free return of the same period.
 
-    Never shifts a date: a yield is refused, and :func:`yield_to_return` turns it into a return first.
+    Dates are never shifted: a yield is refused; convert it with :func:`yield_to_return` first.
 
     Parameters
     ----------
@@ -337,14 +337,14 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     Returns
     -------
     SeriesTable
-        Excess returns, decimal a period.
+        Excess returns, decimal per period.
 
     Raises
     ------
     UnitError
-        If ``risk_free`` is a yield, or ``x`` is in excess of something already.
+        If ``risk_free`` is a yield, or ``x`` is already an excess return.
     CurrencyError
-        If both have currencies and these differ.
+        If both have currencies that differ.
 
     Examples
     --------

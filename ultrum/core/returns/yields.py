@@ -26,29 +26,29 @@ QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "contin
 def yield_to_return(
     yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None
 ) -> SeriesTable:
-    """Risk-free return earned in each period, from the yield known at the end of the one before.
+    """Risk-free return of each period, from the yield at the end of the previous period.
 
     Parameters
     ----------
     yields : TimeSeries or SeriesTable
         Annual yields in decimals, at period ends.
     frequency : str or Frequency, optional
-        Frequency wanted; by default that of the yields.
+        Frequency of the returns; by default that of the yields.
     quoted : {"effective", "simple", "bond-equivalent", "discount", "continuous"}, optional
-        How the yield is quoted; by default the rule in the metadata.
+        Quoting rule of the yield; by default that of the metadata.
 
     Returns
     -------
     TimeSeries or SeriesTable
-        Simple returns, dated one period after the yield. Of daily yields each return is dated at the next
-        observation and accrues over the calendar days since the last one; across a gap there is none.
+        Simple returns, dated one period after the yield. For daily yields each return is dated at the next
+        observation and accrues over the calendar days in between; there is none across a gap.
 
     Notes
     -----
-    effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous
-    exp(y/P) − 1; discount: the price 1 − y·d/360 of a bill with d days to maturity earns
-    (1/price)^(days in period/d) − 1. Daily accrual puts for 1/P the share of the calendar year between two
-    observations, actual days over 365 or 366, so that a year compounds to the yield.
+    effective (1+y)^(1/P) − 1; simple y/P; bond-equivalent (1+y/2)^(2/P) − 1; continuous exp(y/P) − 1; discount:
+    the price 1 − y·d/360 of a bill with d days to maturity earns (1/price)^(days in period/d) − 1. Daily accrual
+    replaces 1/P by the share of the calendar year between two observations, actual days over 365 or 366, so that
+    a year compounds to the yield.
 
     Examples
     --------
@@ -93,7 +93,7 @@ def _years_between(x: SeriesTable) -> Floats:
 
 
 def _moments(days: Dates) -> Floats:
-    """Ends of days in calendar years, each day 1/365 or 1/366 of its year."""
+    """Dates in calendar years, each day 1/365 or 1/366 of its year."""
     first = days.astype("datetime64[Y]")
     start, end = first.astype("datetime64[D]"), (first + YEAR).astype("datetime64[D]")
     whole = (end - start).astype(np.int64)
@@ -101,14 +101,14 @@ def _moments(days: Dates) -> Floats:
 
 
 def accrual_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequency) -> TimeSeries:
-    """Risk-free returns of the periods of an index, at the constant rate that compounds to those given.
+    """Risk-free returns for the periods of an index, at the constant rate that compounds to the given returns.
 
     Parameters
     ----------
     risk_free : TimeSeries or float
         Returns per period of a lower frequency, or an effective annual rate.
     index : Index, shape (T,)
-        Periods or trading days wanted; each return accrues over the calendar days since the one before.
+        Target periods or trading days; each return accrues over the calendar days since the previous one.
     target : Frequency
 
     Examples
@@ -145,7 +145,7 @@ def accrual_rate(risk_free: TimeSeries | float, index: pd.Index, target: Frequen
 
 
 def check_annual_rate(rate: float) -> float:
-    """A risk-free rate a year in decimals; a number that must be percent is refused."""
+    """An annual risk-free rate in decimals; a number that must be percent is refused."""
     if not np.isfinite(rate):
         raise UnitError(f"The risk-free rate is {rate}. Use a number in decimals, 0.03 for 3 %.")
     if abs(rate) > _LARGEST_RATE:
@@ -198,7 +198,7 @@ def _years(maturity: str) -> float:
 
 
 def _earnings_of(y: Floats, rule: str, years: Floats, maturity: str) -> Floats:
-    """What a yield earns over so many years, by its quoting rule."""
+    """Return of a yield over a number of years, by its quoting rule."""
     if rule == "effective":
         return np.asarray(np.expm1(np.log1p(y) * years))
     if rule == "bond-equivalent":

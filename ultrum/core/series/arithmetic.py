@@ -15,7 +15,7 @@ Labelled = tuple[pd.Series, Metadata]
 
 
 def combine(left: Labelled, right: Labelled, word: str, operation: Callable[..., Any]) -> Labelled:
-    """Two series of one kind on the periods that both have."""
+    """Two series of one measure on their common periods."""
     (values, metadata), (others, other) = left, right
     check_same(metadata, other, word)
     a, b = values.align(others, join="inner")
@@ -25,7 +25,7 @@ def combine(left: Labelled, right: Labelled, word: str, operation: Callable[...,
 
 
 def number_in(given: object, name: str) -> float:
-    """A number, if it is one."""
+    """A number; refuses other types."""
     if not isinstance(given, Real):
         raise ArgumentError(
             f"{name} is combined with a {type(given).__name__}; use a number or, with + and −, a TimeSeries. To "
@@ -35,7 +35,7 @@ def number_in(given: object, name: str) -> float:
 
 
 def divisor_in(given: object, name: str) -> float:
-    """A number to divide by, if it is one."""
+    """A number to divide by; refuses zero."""
     divisor = number_in(given, name)
     if divisor == 0:
         raise ArgumentError(f"{name} is divided by zero. Use another divisor.")

@@ -38,7 +38,7 @@ _DECIMAL: Final = ("rate", *RETURNS, "score")
 
 @dataclass(frozen=True)
 class Step:
-    """One step on the trail of a series: what was done, and with which settings."""
+    """One step in the provenance of a series: its name and settings."""
 
     action: str
     settings: tuple[tuple[str, str], ...] = ()
@@ -50,7 +50,7 @@ class Step:
 
 @dataclass(frozen=True)
 class Metadata:
-    """The facts that belong to a series and travel with it.
+    """The metadata that travel with a series.
 
     Attributes
     ----------
@@ -59,17 +59,17 @@ class Metadata:
     unit : str
         decimal, index, currency, count and so on; never percent.
     timing : str
-        When in its period an observation stands: end, start, average or total.
+        Timing of an observation within its period: end, start, average or total.
     income : str
-        ``total`` if a price or return includes dividends, ``price`` if not, empty if unknown.
+        ``total`` if a price or return includes dividends, ``price`` if it excludes them, empty if unknown.
     excess_of : str
-        Name of what has been subtracted from a return already, such as ``bill``.
+        Name of the rate already subtracted from a return, such as ``bill``.
     decimals : int, optional
-        Digits after the point that the source publishes.
+        Number of decimals that the source publishes.
     notes : tuple of str
-        Notes of the source on observations, such as how many are provisional.
+        Notes of the source on observations, such as the number of provisional ones.
     trail : tuple of Step
-        Where the numbers came from, first step first.
+        Provenance: the steps from the source, first step first.
 
     Examples
     --------
@@ -119,12 +119,12 @@ class Metadata:
     stepped = RenamedAttribute("add_step")
 
     def replace(self, **facts: Any) -> Metadata:
-        """Copy with other facts.
+        """Copy with other fields.
 
         Parameters
         ----------
         **facts
-            Facts by name, such as ``unit="percent"``.
+            Fields by name, such as ``unit="decimal"``.
 
         Returns
         -------
@@ -135,16 +135,16 @@ class Metadata:
         return replace(self, **facts)
 
     def add_step(self, action: str, facts: dict[str, Any] | None = None, **settings: Any) -> Metadata:
-        """Copy with one more step on its trail, and other facts.
+        """Copy with one more step in its provenance, and other fields.
 
         Parameters
         ----------
         action : str
             Name of the step.
         facts : dict, optional
-            Facts that the step changes.
+            Fields that the step changes.
         **settings
-            Settings of the step, for the trail.
+            Settings of the step, for the provenance.
 
         Returns
         -------
@@ -154,14 +154,14 @@ class Metadata:
         return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
 
     def with_step(self, step: Step, **checked: object) -> Metadata:
-        """As :meth:`stepped`, with a step that many series share and facts that need no check.
+        """As :meth:`add_step`, for a step shared by many series and valid fields.
 
         Parameters
         ----------
         step : Step
             Step to add.
         **checked
-            Facts that are known to be valid.
+            Valid fields.
 
         Returns
         -------
@@ -175,7 +175,7 @@ class Metadata:
 
     @property
     def is_return(self) -> bool:
-        """Whether it holds returns, simple or logarithmic."""
+        """Whether it describes returns, simple or log."""
         return self.measure in RETURNS
 
     @property
@@ -186,17 +186,17 @@ class Metadata:
 
     @property
     def in_percent(self) -> bool:
-        """Whether people read it in percent: returns and rates, not scores."""
+        """Whether values are displayed in percent: returns and rates, not scores."""
         return self.unit == "decimal" and self.measure != "score"
 
     @property
     def heading(self) -> str:
-        """Title, or the name where there is none."""
+        """The title, or the name if there is none."""
         return self.title or self.name
 
 
 def check_facts(facts: Iterable[str]) -> None:
-    """Refuse a fact that no series has, such as a misspelt one."""
+    """Refuse an unknown field, such as a misspelt one."""
     names = [f.name for f in fields(Metadata)]
     for fact in facts:
         if fact not in names:
@@ -204,12 +204,12 @@ def check_facts(facts: Iterable[str]) -> None:
 
 
 def step_of(action: str, **settings: object) -> Step:
-    """A step with the settings that were given."""
+    """A step with its given settings."""
     return Step(action, tuple((k, str(v)) for k, v in settings.items() if v is not None))
 
 
 def check_same(left: Metadata, right: Metadata, word: str) -> None:
-    """Refuse to combine series whose frequency, measure, unit, currency or excess state differ."""
+    """Refuse to combine series with different frequency, measure, unit, currency or excess state."""
     days = {left.frequency.code, right.frequency.code} == {"B", "D"}
     if left.frequency != right.frequency and not days:
         raise FrequencyError(

@@ -1,4 +1,4 @@
-"""Rows of a series: sorted, unique, as periods or dates; the memory order of a table."""
+"""Rows of a series: sorted, unique, by period or date; memory order of a table."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Inde
 
 
 def refuse_disorder(index: pd.Index, name: str) -> None:
-    """Rows of a series are in order of time, each once; everything below relies on it."""
+    """Rows of a series are sorted by time and unique, which all other code relies on."""
     if index.is_monotonic_increasing and index.is_unique:
         return
     wrong = "twice" if not index.is_unique else "out of order"
@@ -36,7 +36,7 @@ def refuse_disorder(index: pd.Index, name: str) -> None:
 
 
 def in_order(values: pd.DataFrame) -> pd.DataFrame:
-    """Rows in order of time."""
+    """Rows sorted by time."""
     try:
         return values if values.index.is_monotonic_increasing else values.sort_index()
     except TypeError as error:
@@ -46,14 +46,14 @@ def in_order(values: pd.DataFrame) -> pd.DataFrame:
 
 
 def with_weekends(frequency: Frequency, index: pd.Index) -> Frequency:
-    """Business-daily data with rows on weekends are daily, so that each row keeps its date."""
+    """Business-daily data with rows on weekends become daily, so that each row keeps its date."""
     if frequency.code != "B" or isinstance(index, pd.PeriodIndex) or not len(index):
         return frequency
     return frequency if np.is_busday(days_of(index)).all() else Frequency("D")
 
 
 def days_of(index: pd.Index) -> Dates:
-    """Calendar dates of labels that are dates or texts of dates."""
+    """Calendar dates of labels that are dates, or texts of dates."""
     try:
         return calendar_days(index)
     except (TypeError, ValueError) as error:
@@ -63,14 +63,14 @@ def days_of(index: pd.Index) -> Dates:
 
 
 def refuse_one_name_twice(names: list[str]) -> None:
-    """Refuse two series of one name."""
+    """Refuse duplicate names of series."""
     twice = [n for n, c in Counter(names).items() if c > 1]
     if twice:
         raise AlignmentError(f"Two series are named '{twice[0]}'. Rename one of them.")
 
 
 def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
-    """Refuse two rows of one period."""
+    """Refuse duplicate periods."""
     twice = np.flatnonzero(np.diff(ordinals) == 0)
     if len(twice) and frequency.code not in "HN":
         label = frequency.labels(ordinals[twice[:1]])[0]
@@ -81,7 +81,7 @@ def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
 
 
 def headline(metadata: Metadata, index: pd.Index) -> str:
-    """What a series is, in one line."""
+    """A series in one line."""
     unit = " ".join(word for word in (metadata.measure, metadata.unit, metadata.currency) if word)
     facts = [
         metadata.heading,
@@ -94,7 +94,7 @@ def headline(metadata: Metadata, index: pd.Index) -> str:
 
 
 def glimpse(values: pd.Series | pd.DataFrame) -> str:
-    """First and last three rows, 100 columns wide at most."""
+    """First and last three rows, within 100 columns."""
     with pd.option_context("display.width", 100, "display.max_rows", 6, "display.min_rows", 6):
         text = repr(values.to_frame() if isinstance(values, pd.Series) else values)
     return "\n".join(line for line in text.splitlines() if not line.startswith("["))
@@ -106,7 +106,7 @@ _WIDE: Final = 256  # columns from which a table is stored by rows
 
 
 def numbers_in(frame: pd.DataFrame) -> Floats:
-    """Values of a frame as an array; the first that is not a finite real number is named."""
+    """Values of a frame as an array; the first value that is not a finite real number is named."""
     for name, kind in frame.dtypes.items():
         if kind.kind == "c":
             raise UnitError(f"{name} contains complex numbers. Use real numbers.")
@@ -126,7 +126,7 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
 
 
 def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
-    """The values, if none is infinite."""
+    """The values; refuses infinite ones."""
     for low in range(0, values.shape[1], 64):
         infinite = np.isinf(values[:, low : low + 64])
         if infinite.any():
@@ -137,7 +137,7 @@ def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
 
 
 def laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
-    """A copy that lies as it will be read, and the first and last row with a value of each column.
+    """A copy in the memory order of its use, and the first and last row with a value of each column.
 
     A wide table is stored by rows, a narrow and long one by columns.
     """

@@ -1,4 +1,4 @@
-"""Functions written once for a table accept one series, or several in a mapping."""
+"""Let functions written for tables accept one series, or several in a mapping."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ P = ParamSpec("P")
 
 
 def refuse_no_values(doing: str, *series: SeriesLike) -> None:
-    """Refuse series without a value, where an answer needs one of each."""
+    """Refuse series without a value."""
     for x in series:
         table = x.as_table() if isinstance(x, TimeSeries) else x
         if not np.isfinite(table.block).any():
@@ -28,7 +28,7 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
 def on_block(
     function: Callable[Concatenate[SeriesTable, P], SeriesTable],
 ) -> Callable[Concatenate[S, P], S]:
-    """Let a function written for a table take one series too, and give one back."""
+    """Let a function written for a table accept and return a single series."""
 
     @functools.wraps(function)
     def _either(x: S, *args: P.args, **kwargs: P.kwargs) -> S:

@@ -11,7 +11,7 @@ from ultrum.core.displayed_numbers import decimals, four_digits, p_in_words
 
 
 def capitalise(name: str) -> str:
-    """A name with a capital first letter; the rest is left as it is.
+    """A name with a capital first letter; the rest is unchanged.
 
     >>> capitalise("market"), capitalise("QSR")
     ('Market', 'QSR')
@@ -24,7 +24,7 @@ _FEWEST_TERMS = 2  # of a table that is too wide
 
 
 def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
-    """A table as text within 100 columns; p values below 0.001 are written so, never as zero.
+    """A table as text within 100 columns; p values below 0.001 print as "<0.001".
 
     >>> print(table_text(pd.DataFrame({"beta": [0.5], "p": [1e-9]})))
         beta       p
@@ -39,15 +39,15 @@ def table_text(table: pd.DataFrame, number: str = "{:.4f}") -> str:
 
 
 def estimates_text(values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, most: int = 30) -> str:
-    """Estimates with their errors in parentheses, a line each within 100 columns.
+    """Estimates with standard errors in parentheses, one row per line within 100 columns.
 
-    Digits are left out first, then the errors; with still more columns the last terms are counted.
+    Decimals are removed first, then the standard errors; terms beyond the width are counted.
 
     Parameters
     ----------
     values, errors : DataFrame, shape (N, p)
     beside : DataFrame, shape (N, c)
-        Further columns, shown as they are.
+        Further columns, unchanged.
     most : int
         Rows shown.
 
@@ -87,7 +87,7 @@ def _estimates(
     bracketed: bool,
     most: int,
 ) -> str:
-    """Estimates with so many decimals, with or without their errors."""
+    """Estimates with a number of decimals, with or without standard errors."""
     shown = values.map(lambda v: decimals(v, digits, missing="nan"))
     if bracketed:
         shown = shown + " (" + errors[values.columns].map(lambda v: decimals(v, digits, missing="nan")) + ")"
@@ -99,7 +99,7 @@ def _holds_p(name: object) -> bool:
 
 
 def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
-    """A table for notebooks under its text: four digits, p values as people write them.
+    """A table for notebooks under its text: four digits, formatted p values.
 
     >>> table_html(pd.DataFrame({"beta": [0.56425], "beta_p": [1.3e-7]})).count("&lt; 0.001")
     1
@@ -114,7 +114,7 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
 
 
 class _HasBasis(Protocol):
-    """A result that is a table, with its basis in words."""
+    """A result table with a statement of its basis."""
 
     @property
     def basis(self) -> str:
@@ -125,14 +125,14 @@ class _HasBasis(Protocol):
 
 
 class TableInNotebooks:
-    """A result that notebooks show as its table under its basis."""
+    """A result displayed in notebooks as its table under its basis."""
 
     def _repr_html_(self: _HasBasis) -> str:
         return table_html(self.to_frame(), self.basis)
 
 
 class TextInNotebooks:
-    """A result that notebooks show as its text."""
+    """A result displayed in notebooks as its text."""
 
     def _repr_html_(self) -> str:
         return f"<pre>{html.escape(repr(self))}</pre>"

@@ -1,6 +1,6 @@
 """Time series with metadata, and tables of them.
 
-`TimeSeries` is a pandas Series with a `Metadata`; `SeriesTable` is many of one frequency as a block.
+`TimeSeries` is a pandas Series with a `Metadata`; `SeriesTable` is a block of many series of one frequency.
 """
 
 from __future__ import annotations
@@ -42,9 +42,9 @@ P = ParamSpec("P")
 
 @dataclass(frozen=True, eq=False, repr=False)
 class TimeSeries:
-    """Values through time with metadata; immutable.
+    """A time series with metadata; immutable.
 
-    Make one with :meth:`from_pandas`; :meth:`to_pandas` gives the values back.
+    Create one with :meth:`from_pandas`; :meth:`to_pandas` returns the values.
 
     Examples
     --------
@@ -64,7 +64,7 @@ class TimeSeries:
     @classmethod
     @validate_arguments
     def from_pandas(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
-        """Make a series from a pandas Series.
+        """Create a series from a pandas Series.
 
         Parameters
         ----------
@@ -73,8 +73,8 @@ class TimeSeries:
         percent : bool
             Whether the numbers are in percent; they are divided by 100.
         **facts
-            Fields of :class:`Metadata`. The name defaults to that of ``values`` and the
-            frequency is read off the index.
+            Fields of :class:`Metadata`. The name defaults to that of ``values``; the frequency is inferred from
+            the index.
 
         Examples
         --------
@@ -91,14 +91,14 @@ class TimeSeries:
 
     @classmethod
     def from_arrays(cls, values: Floats, index: pd.Index, metadata: Metadata) -> TimeSeries:
-        """Make a series from an array and an index already in order; the array becomes its own.
+        """Create a series from an array and a sorted index; the array is not copied.
 
         Parameters
         ----------
         values : ndarray, shape (T,)
             Values in decimals.
         index : Index, shape (T,)
-            Periods or dates in order.
+            Sorted periods or dates.
         metadata : Metadata
             Facts of the series.
         """
@@ -112,7 +112,7 @@ class TimeSeries:
 
     @property
     def ordinals(self) -> Ints:
-        """Integers of the periods, for arithmetic on time."""
+        """Integer ordinals of the periods, for arithmetic on time."""
         return self.metadata.frequency.ordinals_of(self.index)
 
     @property
@@ -122,11 +122,11 @@ class TimeSeries:
 
     @property
     def periods_per_year(self) -> float:
-        """Periods in a year; of dated data the observations over the span of the series."""
+        """Periods per year; for dated data the observations over the span of the series."""
         return float(self.as_table().periods_per_year[0])
 
     def to_pandas(self) -> pd.Series:
-        """Plain pandas copy, named as the series.
+        """A pandas copy, named as the series.
 
         Returns
         -------
@@ -168,7 +168,7 @@ class TimeSeries:
         return self.values.to_frame()
 
     def as_table(self) -> SeriesTable:
-        """Table with this one series.
+        """Table with this single series.
 
         Returns
         -------
@@ -187,7 +187,7 @@ class TimeSeries:
         return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
 
     def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
-        """Part from ``start`` to ``end``, both included.
+        """Subsample from ``start`` to ``end``, both included.
 
         Parameters
         ----------
@@ -215,7 +215,7 @@ class TimeSeries:
         return TimeSeries(self.values.iloc[rows], self.metadata)
 
     def with_metadata(self, **facts: object) -> TimeSeries:
-        """Same values with other facts, such as ``excess_of="bill"``.
+        """Same values with other metadata, such as ``excess_of="bill"``.
 
         Parameters
         ----------
@@ -225,7 +225,7 @@ class TimeSeries:
         Returns
         -------
         TimeSeries
-            Series with the changed facts.
+            Series with the changed metadata.
 
         Examples
         --------
@@ -285,8 +285,8 @@ class TimeSeries:
 class SeriesTable:
     """Many series of one frequency: T rows, N columns, N metadata.
 
-    ``causes`` has the known reasons of missing values: by series, period ordinals and a text such as ``stale
-    price``. ``dropped`` counts observations that a panel left out, by series and cause.
+    ``causes`` has the known causes of missing values: by series, period ordinals and a text such as ``stale
+    price``. ``dropped`` counts observations that a panel dropped, by series and cause.
 
     Examples
     --------
@@ -310,7 +310,7 @@ class SeriesTable:
     @classmethod
     @validate_arguments
     def from_pandas(cls, values: pd.DataFrame, *, percent: bool = False, **facts: Any) -> SeriesTable:
-        """Make a table from a pandas DataFrame; ``facts`` hold for every column.
+        """Create a table from a pandas DataFrame; ``facts`` apply to every column.
 
         Parameters
         ----------
@@ -319,7 +319,7 @@ class SeriesTable:
         percent : bool
             Whether values are in percent; they are divided by 100.
         **facts
-            Facts of every series, such as ``measure="return"``.
+            Metadata of every series, such as ``measure="return"``.
 
         Examples
         --------
@@ -356,20 +356,20 @@ class SeriesTable:
         causes: Causes | None = None,
         row_bounds: tuple[Ints, Ints] | None = None,
     ) -> SeriesTable:
-        """Make a table from an array, an index already in order, and metadata.
+        """Create a table from an array, a sorted index and metadata.
 
-        The array becomes the table's own and read-only.
+        The array is not copied and becomes read-only.
 
         Parameters
         ----------
         block : ndarray, shape (T, N)
-            Values; the array becomes the table's own.
+            Values; the array is not copied.
         index : Index, shape (T,)
-            Periods or dates in order.
+            Sorted periods or dates.
         metadata : sequence of Metadata, length N
-            Facts of each series.
+            Metadata of each series.
         causes : Causes, optional
-            Why values are missing.
+            Causes of missing values.
         row_bounds : pair of ndarray of int, optional
             First and last row of each series.
         """
@@ -379,7 +379,7 @@ class SeriesTable:
 
     @classmethod
     def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
-        """Put series of one frequency side by side, on the union of their periods.
+        """Combine series of one frequency as columns, on the union of their periods.
 
         Parameters
         ----------
@@ -417,7 +417,7 @@ class SeriesTable:
 
     @property
     def frequency(self) -> Frequency:
-        """The one frequency of all."""
+        """The common frequency of all series."""
         return self.metadata[0].frequency
 
     @property
@@ -427,12 +427,12 @@ class SeriesTable:
 
     @property
     def ordinals(self) -> Ints:
-        """Integers of the periods, for arithmetic on time."""
+        """Integer ordinals of the periods, for arithmetic on time."""
         return self.frequency.ordinals_of(self.index)
 
     @property
     def periods_per_year(self) -> Floats:
-        """Periods in a year for each series, shape (N,); of dated data the observations over its own span."""
+        """Periods per year for each series, shape (N,); for dated data the observations over its own span."""
         if not self.frequency.is_dated:
             return np.full(len(self.metadata), self.frequency.periods_per_year)
         days = calendar_days(self.index)
@@ -476,7 +476,7 @@ class SeriesTable:
         return iter(self.names)
 
     def __len__(self) -> int:
-        """Number of series, as of any mapping; the number of rows is ``len(table.index)``."""
+        """Number of series, as for any mapping; the number of rows is ``len(table.index)``."""
         return len(self.metadata)
 
     def keys(self) -> list[str]:
@@ -520,7 +520,7 @@ class SeriesTable:
         return ((name, self[name]) for name in self.names)
 
     def only(self) -> TimeSeries:
-        """The single series of a table of one.
+        """The only series of the table.
 
         Returns
         -------
@@ -530,7 +530,7 @@ class SeriesTable:
         Raises
         ------
         AlignmentError
-            If the table has none or several.
+            If the table has no series or several.
 
         Examples
         --------
@@ -550,12 +550,12 @@ class SeriesTable:
         return self[self.names[0]]
 
     def select(self, names: Iterable[str]) -> SeriesTable:
-        """Table of some of the series, in the order given.
+        """Table of some of the series, in the given order.
 
         Parameters
         ----------
         names : iterable of str
-            Names of the series, in the order wanted.
+            Names of the series, in the given order.
 
         Returns
         -------
@@ -578,7 +578,7 @@ class SeriesTable:
         return SeriesTable(self.values.iloc[:, where], metadata_list, causes, dropped)
 
     def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
-        """Part from ``start`` to ``end``, both included.
+        """Subsample from ``start`` to ``end``, both included.
 
         Parameters
         ----------
@@ -606,7 +606,7 @@ class SeriesTable:
         return SeriesTable(self.values.iloc[rows], self.metadata, self.causes)
 
     def with_metadata(self, **facts: object) -> SeriesTable:
-        """Same values with other facts for every series.
+        """Same values with other metadata for every series.
 
         Parameters
         ----------
@@ -616,7 +616,7 @@ class SeriesTable:
         Returns
         -------
         SeriesTable
-            Table with the changed facts.
+            Table with the changed metadata.
 
         Examples
         --------
@@ -637,7 +637,7 @@ class SeriesTable:
         Returns
         -------
         DataFrame
-            Values, a column a series.
+            Values, one column per series.
 
         Examples
         --------
@@ -668,7 +668,7 @@ S = TypeVar("S", TimeSeries, SeriesTable)
 
 
 def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[TimeSeries]:
-    """Series in a list; those of a mapping take its keys as names."""
+    """A list of series; the keys of a mapping become the names."""
     if not isinstance(series, Mapping | SeriesTable):
         return list(series)
     if isinstance(series, SeriesTable):
@@ -677,7 +677,7 @@ def _members(series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> list[Ti
 
 
 def _on_same_days(members: list[TimeSeries]) -> list[TimeSeries]:
-    """Business-daily series combined with daily ones become daily, so that they are side by side."""
+    """Business-daily series combined with daily ones become daily."""
     if {m.metadata.frequency.code for m in members} != {"B", "D"}:
         return members
     return [m.with_metadata(frequency=Frequency("D")) for m in members]

@@ -1,1 +1,1 @@
-"""Frequencies, period arithmetic, dates in words, and grouping of rows by period."""
+"""Frequencies, period arithmetic, relative dates, and grouping of rows by period."""

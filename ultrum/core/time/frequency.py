@@ -1,7 +1,7 @@
 """Frequencies, durations such as ``P1Y``, and period arithmetic on integer ordinals.
 
-Every date belongs to one period of a frequency, and every period has an integer: its ordinal.
-Converting, lagging and lining up are then integer arithmetic, the same for months and weeks.
+Every date belongs to one period of a frequency, and every period has an integer ordinal. Conversion, lags and
+alignment are then integer arithmetic, the same for months and weeks.
 """
 
 from __future__ import annotations
@@ -64,14 +64,14 @@ _DAY: Final = re.compile(r"^\d{4}-\d{2}-\d{2}(T[\d:.]+(Z|[+-]\d\d:?\d\d)?)?$")
 @total_ordering
 @dataclass(frozen=True)
 class Frequency:
-    """How often a series is observed: an SDMX code, a multiple and an anchor.
+    """Frequency of a series: an SDMX code, a multiple and an anchor.
 
     Parameters
     ----------
     code : str
         SDMX frequency code: A, S, Q, M, W, B (business days), D, H or N (minutes).
     multiple : int
-        How many of the code's units one period spans; only for H and N.
+        Number of the code's units per period; only for H and N.
     anchor : int
         Weeks: the day a week ends on, 0 Monday to 6 Sunday. Years, half-years and quarters: the
         month (1 to 12) a year ends in. Months: the day (1 to 28) they end on, 31 for their last.
@@ -100,7 +100,7 @@ class Frequency:
 
     @classmethod
     def parse(cls, text: str | Frequency) -> Frequency:
-        """Read ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency passes through.
+        """Parse ``"M"``, ``"5N"``, ``"W-FRI"``, ``"A-MAR"`` or ``"M-25"``; a Frequency is returned unchanged.
 
         Parameters
         ----------
@@ -123,17 +123,17 @@ class Frequency:
 
     @property
     def name(self) -> str:
-        """The word for it, such as ``monthly``."""
+        """The adjective, such as ``monthly``."""
         return _NAMES[self.code] if self.multiple == 1 else f"{self.multiple}-{_NOUNS[self.code]}"
 
     @property
     def noun(self) -> str:
-        """The word for one period, such as ``month``."""
+        """The noun for one period, such as ``month``."""
         return _NOUNS[self.code] if self.multiple == 1 else f"{self.multiple} {_NOUNS[self.code]}s"
 
     @property
     def periods_per_year(self) -> float:
-        """Periods in an average year; B counts weekdays.
+        """Average number of periods per year; B counts weekdays.
 
         Examples
         --------
@@ -164,7 +164,7 @@ class Frequency:
         return f"Frequency('{self}')"
 
     def contains(self, other: Frequency) -> bool:
-        """Whether each period of ``other`` is inside one period of this frequency.
+        """Whether each period of ``other`` lies within one period of this frequency.
 
         Parameters
         ----------
@@ -174,7 +174,7 @@ class Frequency:
         Returns
         -------
         bool
-            True if every period of the other is whole in one of this.
+            True if every period of the other nests in one of this.
 
         Examples
         --------
@@ -194,7 +194,7 @@ class Frequency:
         return other < self and self.anchor % MONTHS_IN[other.code] == other.anchor % MONTHS_IN[other.code]
 
     def ordinals(self, dates: object) -> Ints:
-        """Integer of the period each date falls in.
+        """Ordinal of the period that contains each date.
 
         Parameters
         ----------
@@ -231,12 +231,12 @@ class Frequency:
         Parameters
         ----------
         ordinals : ndarray of int
-            Period numbers of this frequency.
+            Ordinals of periods of this frequency.
 
         Returns
         -------
         ndarray of datetime64
-            Days, as many as ordinals.
+            Days, one per ordinal.
         """
         if self.code == "M" and self.anchor != 31:
             before: Any = (ordinals - 1).astype("datetime64[M]").astype("datetime64[D]")
@@ -257,12 +257,12 @@ class Frequency:
         Parameters
         ----------
         ordinals : ndarray of int
-            Period numbers of this frequency.
+            Ordinals of periods of this frequency.
 
         Returns
         -------
         ndarray of datetime64
-            Days, as many as ordinals.
+            Days, one per ordinal.
         """
         if self.code in "BD":
             return self.starts(ordinals)
@@ -274,12 +274,12 @@ class Frequency:
         Parameters
         ----------
         ordinals : ndarray of int
-            Period numbers of this frequency.
+            Ordinals of periods of this frequency.
 
         Returns
         -------
         Index
-            Index, as long as ordinals.
+            Index, one entry per ordinal.
         """
         if self.code in "HN":
             instants = (ordinals * self._minutes).astype("datetime64[m]").astype("datetime64[s]")
@@ -296,7 +296,7 @@ class Frequency:
         return index
 
     def ordinals_of(self, index: pd.Index) -> Ints:
-        """Ordinals of an index made by :meth:`index`, or of any dates.
+        """Ordinals of an index from :meth:`index`, or of any dates.
 
         Parameters
         ----------
@@ -306,7 +306,7 @@ class Frequency:
         Returns
         -------
         ndarray of int
-            Period numbers, as many as dates.
+            Ordinals of periods, one per date.
         """
         if isinstance(index, pd.PeriodIndex):
             if self.code == "S":
@@ -318,15 +318,15 @@ class Frequency:
         return self.ordinals(index.to_numpy())
 
     def ordinal_of_name(self, period: str, *, last: bool = False) -> int:
-        """Ordinal of the period of a name, as :meth:`labels` writes it.
+        """Ordinal of the period with a name as written by :meth:`labels`.
 
         Parameters
         ----------
         period : str
-            Name of a period. Of the same kind it is read as this frequency's own: ``1984-Q1`` of ``Q-JAN``
-            ends in April 1983. Another kind of period, or a day, stands for the period its first day is in.
+            Name of a period. A name of the same kind is a period of this frequency: ``1984-Q1`` of ``Q-JAN`` ends
+            in April 1983. A period of another kind, or a day, maps to the period that contains its first day.
         last : bool
-            Take the last day of another kind of period.
+            Use the last day of a period of another kind.
 
         Returns
         -------
@@ -358,12 +358,12 @@ class Frequency:
         Parameters
         ----------
         ordinals : ndarray of int
-            Period numbers of this frequency.
+            Ordinals of periods of this frequency.
 
         Returns
         -------
         list of str
-            Names, as many as ordinals.
+            Names, one per ordinal.
 
         Examples
         --------
@@ -404,7 +404,7 @@ class Frequency:
 
     @property
     def _pandas_shift(self) -> int:
-        """Our ordinal of the first period less pandas' own, so that each gives the other."""
+        """Difference between this ordinal and that of pandas, to convert one into the other."""
         return _pandas_shift_of(self)
 
 
@@ -415,7 +415,7 @@ def _pandas_shift_of(frequency: Frequency) -> int:
 
 
 def calendar_days(index: pd.Index) -> Dates:
-    """Calendar date of each row in the time zone of the data, as datetime64[D]; of a period its last day.
+    """Calendar date of each row in the time zone of the data, as datetime64[D]; for a period its last day.
 
     Examples
     --------
@@ -538,7 +538,7 @@ _WEEKS_A_MONTH: Final = 365.25 / 12 / 7
 
 
 def periods_in(duration: str, frequency: Frequency) -> int:
-    """Whole periods of a frequency in an ISO 8601 duration such as ``P1Y`` or ``P3M``.
+    """Number of periods of a frequency in an ISO 8601 duration such as ``P1Y`` or ``P3M``; must be whole.
 
     Examples
     --------
@@ -561,7 +561,7 @@ def periods_in(duration: str, frequency: Frequency) -> int:
 
 
 def months_in(duration: str) -> int:
-    """Months in a duration of years or months; 0 for one of weeks or days.
+    """Months in a duration of years or months; 0 for weeks or days.
 
     Examples
     --------

@@ -1,8 +1,8 @@
-"""The frequency of an index of dates, and gaps apart from weekends and holidays.
+"""The frequency of an index of dates, and gaps other than weekends and holidays.
 
-A daily table lists trading days only, so an absent weekday is a holiday or a hole. A stretch of more
-than five weekdays without rows is a gap. A closure of up to ten is accepted where three or more series
-share it, or where a calendar of trading days is given.
+A daily table lists trading days only, so an absent weekday is a holiday or a gap. A stretch of more than five
+weekdays without rows is a gap. A closure of up to ten is accepted where three or more series share it, or where a
+calendar of trading days is given.
 """
 
 from __future__ import annotations
@@ -47,13 +47,13 @@ def infer_frequency(index: pd.Index) -> Frequency:
 
 
 def distinct(moments: Dates) -> Dates:
-    """Sorted distinct moments; quick where they are in order already, as they mostly are."""
+    """Sorted unique moments; fast where they are sorted already."""
     ordered = moments if (np.diff(moments.astype(np.int64)) >= 0).all() else np.sort(moments)
     return ordered[np.r_[True, np.diff(ordered.astype(np.int64)) > 0]] if len(ordered) else ordered
 
 
 def intraday_frequency(moments: Dates) -> Frequency:
-    """Minutes or hours between neighbours, by the commonest step.
+    """Frequency in minutes or hours, from the most common step.
 
     Examples
     --------
@@ -67,7 +67,7 @@ def intraday_frequency(moments: Dates) -> Frequency:
 
 
 def _half_years(index: pd.PeriodIndex) -> Frequency:
-    """Half-years out of periods of six months, which must all begin in the same or the opposite month."""
+    """Half-years from periods of six months, which must all begin in the same or the opposite month."""
     firsts = set((index.month % 6).tolist())
     if len(firsts) > 1:
         raise FrequencyError("The half-years overlap. Half-years must begin six months apart.")
@@ -83,10 +83,10 @@ def _several_a_day(index: pd.DatetimeIndex) -> str:
 
 
 def _fitting(days: Dates, code: str) -> Frequency | None:
-    """The frequency whose periods the dates mark, or None where they are just dates.
+    """The frequency whose period ends or starts the dates are, or None for other dates.
 
-    Dates mark periods when nine in ten are at the first or last day or weekday of one, up to three
-    holidays apart, or on one day of the month. Dates at the ends of other months move the anchor.
+    Dates mark periods when 90 % are at the first or last day or weekday of one, up to three holidays away, or on
+    one day of the month. Dates at the ends of other months change the anchor.
     """
     if code == "W":
         return Frequency("W")
@@ -128,17 +128,17 @@ def missing_weekdays(days: Dates) -> Ints:
 
 
 def gap_lengths(days: Dates, values: Floats | None = None, trading_days: Dates | None = None) -> Ints:
-    """Weekdays missing in the gap before each row but the first; 0 where rows follow each other.
+    """Missing weekdays before each row but the first; 0 for adjacent rows.
 
     Parameters
     ----------
     days : ndarray of datetime64[D], shape (T,)
-        In order, without duplicates.
+        Sorted, without duplicates.
     values : ndarray, shape (T, N), optional
-        Of the series, read next to closures only. Three with a value on both sides explain one.
+        Values of the series, used only at closures. Three series with a value on both sides make it a closure.
     trading_days : ndarray of datetime64[D], optional
-        Calendar of trading days. A gap is then a stretch that leaves out any of them, and its length
-        is the number left out.
+        Calendar of trading days. A gap is then a stretch that omits any of them; its length is the number
+        omitted.
 
     Returns
     -------
@@ -168,9 +168,9 @@ def gap_lengths(days: Dates, values: Floats | None = None, trading_days: Dates |
 
 
 def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
-    """Gaps of dated data: first and last weekday without a row, and how many there are.
+    """Gaps of dated data: first and last weekday without a row, and their number.
 
-    Columns ``first last weekdays``. Weekdays without rows that are not gaps are holidays; their number is
+    Columns ``first last weekdays``. Other weekdays without rows are holidays; their number is
     ``attrs["holidays"]``.
 
     Examples
@@ -195,10 +195,10 @@ def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
 
 
 def time_positions(index: pd.Index) -> Ints:
-    """Integers that count periods, so that lags and windows skip what is missing.
+    """Integer positions in time, so that lags and windows skip missing periods.
 
-    Periods and dates of weeks to years give their ordinals. Trading days count as they come, and a gap
-    counts its missing weekdays. Rows without dates count as they come.
+    Periods, and dates of weeks to years, have their ordinals. Trading days are consecutive, and a gap counts its
+    missing weekdays. Rows without dates are consecutive.
 
     Examples
     --------
@@ -218,7 +218,7 @@ def time_positions(index: pd.Index) -> Ints:
 
 
 def positions_of(frequency: Frequency, index: pd.Index) -> Ints:
-    """As :func:`time_positions`, of a known frequency."""
+    """As :func:`time_positions`, for a known frequency."""
     if not frequency.is_dated:
         return frequency.ordinals_of(index)
     rows = np.arange(len(index), dtype=np.int64)
@@ -229,13 +229,13 @@ def positions_of(frequency: Frequency, index: pd.Index) -> Ints:
 
 
 def labels_at(index: pd.Index, positions: Ints, wanted: Ints) -> pd.Index:
-    """Labels of positions: those of the rows, and of positions without a row the day or period they stand for.
+    """Labels of positions: those of the rows, or the day or period that an absent row represents.
 
     Parameters
     ----------
     index : Index, shape (T,)
     positions : ndarray of int, shape (T,)
-        As :func:`time_positions` gives them.
+        Positions from :func:`time_positions`.
     wanted : ndarray of int, shape (S,)
         Between the first and the last position.
     """
@@ -261,10 +261,9 @@ def labels_at(index: pd.Index, positions: Ints, wanted: Ints) -> pd.Index:
 def observations_per_year(
     frequency: Frequency, days: Dates, first: Ints, last: Ints, values: Floats | None = None
 ) -> Floats:
-    """Periods in a year for each series; of dated data the observations over the series' own span.
+    """Periods per year of each series; for dated data the observations over the series' own span.
 
-    Gaps count neither as time nor as observations. A span of less than half a year takes the calendar's
-    number.
+    Gaps count neither as time nor as observations. A span under half a year uses the number of the calendar.
 
     Parameters
     ----------

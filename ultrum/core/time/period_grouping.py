@@ -21,14 +21,14 @@ _WEEKENDS: Final = 0.1  # share of rows on weekends from which daily data have s
 
 @dataclass(frozen=True)
 class Session:
-    """When a trading day of intraday data ends: a clock time in a time zone."""
+    """End of the trading day of intraday data: a clock time in a time zone."""
 
     close: str = ""
     timezone: str = ""
 
     @property
     def seconds(self) -> int:
-        """Clock time of the close in seconds after midnight; midnight where none is given."""
+        """Clock time of the close in seconds after midnight; midnight by default."""
         if not self.close:
             return _DAY
         try:
@@ -42,12 +42,11 @@ class Session:
 
 @dataclass(frozen=True)
 class Grouping:
-    """Which rows of the source fall in which period of the target.
+    """Rows of the source in each period of the target.
 
-    ``first`` holds the first row of each period and ``size`` the number of rows; periods that hold
-    no row at all are missing from ``ordinals``. ``days`` is the last day of each row. ``begun`` and
-    ``finished`` are false for a first and a last period that the data hold in part only; ``unfinished``
-    names these.
+    ``first`` is the first row of each period and ``size`` the number of rows; empty periods are not in
+    ``ordinals``. ``days`` is the last day of each row. ``begun`` and ``finished`` are false for a first and a
+    last period that the data cover in part; ``unfinished`` names these.
     """
 
     ordinals: Ints
@@ -65,7 +64,7 @@ class Grouping:
         return self.first + self.size - 1
 
     def ordinal_of(self, row: int) -> int:
-        """Ordinal of the period that a row falls in."""
+        """Ordinal of the period that contains a row."""
         return int(self.ordinals[np.searchsorted(self.first, row, side="right") - 1])
 
 
@@ -83,9 +82,9 @@ def group(
     x : SeriesTable
     target : Frequency
     session : Session
-        When days of intraday data end.
+        End of the trading day of intraday data.
     through, since : str, optional
-        Days up to which and from which the data are known to be whole.
+        Dates from which and up to which the data are known to be complete.
     """
     if x.frequency.code not in "HN":
         days = last_days(x)
@@ -121,13 +120,13 @@ def _wall_seconds(clock: pd.DatetimeIndex) -> Ints:
 
 
 def _trading_days(wall: Ints, session: Session) -> Dates:
-    """Day of each row; what comes after the close belongs to the next, the close itself does not."""
+    """Trading day of each row; a row after the close belongs to the next day, the close itself does not."""
     days = wall // _DAY if not session.close else -((session.seconds - wall) // _DAY)
     return np.maximum.accumulate(days).astype("datetime64[D]")  # a clock put back repeats no day
 
 
 def _whole_days(wall: Ints, days: Dates, session: Session, source: Frequency) -> Dates:
-    """Days up to the last that is whole: without a close, one that ends no earlier than days do."""
+    """Days up to the last complete one: without a close, one that ends no earlier than usual."""
     if not len(days):
         return days
     ends = np.flatnonzero(np.append(days[1:] != days[:-1], True))
@@ -141,7 +140,7 @@ def _whole_days(wall: Ints, days: Dates, session: Session, source: Frequency) ->
 
 
 def _first_whole_day(wall: Ints, days: Dates, source: Frequency) -> Dates:
-    """First whole day: the first one, unless it begins later than days usually do.
+    """First complete day: the first one, unless it begins later than usual.
 
     Examples
     --------
@@ -192,7 +191,7 @@ def _group_days(
 
 
 def _has_weekends(days: Dates) -> bool:
-    """Whether daily data list weekends as a rule; a few such rows make no such rule."""
+    """Whether daily data generally include weekends."""
     return bool((~np.is_busday(days)).mean() > _WEEKENDS) if len(days) else False
 
 
@@ -203,10 +202,10 @@ def _begun(
     source: Frequency,
     whole_weeks: bool,
 ) -> tuple[Bools, str | None]:
-    """Mask of periods whose beginning the data hold, and the name of the one they do not.
+    """Mask of periods whose beginning is in the data, and the name of the one whose beginning is not.
 
-    The first period has begun whole when no weekday of it is before the first row, the first weekday
-    of a year apart; of calendar-daily data no day, of longer periods none.
+    The first period is complete at its beginning when no weekday of it is before the first row (except the first
+    weekday of a year); for calendar-daily data no day, for longer periods none.
     """
     begun = np.ones(len(ordinals), dtype=bool)
     if not len(begun) or begins is None:
@@ -225,7 +224,7 @@ def _begun(
 
 
 def _turns(ordered: Array) -> Ints:
-    """Where each run of equal values begins."""
+    """Start of each run of equal values."""
     return np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])[: len(ordered)])
 
 
@@ -236,10 +235,10 @@ def _complete_mask(
     source: Frequency,
     whole_weeks: bool,
 ) -> tuple[Bools, str | None]:
-    """Mask of finished periods, and the name of the one left out.
+    """Mask of finished periods, and the name of an unfinished one.
 
-    The last period is finished when no weekday remains in it; of calendar-daily data no day, of weeks no
-    week's end.
+    The last period is finished when no weekday remains in it; for calendar-daily data no day, for weeks no end of
+    a week.
     """
     kept = np.ones(len(ordinals), dtype=bool)
     if not len(kept):
@@ -259,7 +258,7 @@ def _complete_mask(
 
 
 def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) -> Grouping:
-    """Intraday to intraday: periods start on whole multiples of the local clock."""
+    """Intraday to intraday: periods start at multiples of the local clock."""
     step = target.multiple * (3600 if target.code == "H" else 60)
     seconds = source.multiple * (3600 if source.code == "H" else 60)
     moments = np.asarray(clock.tz_convert("UTC").as_unit("s").asi8, dtype=np.int64)
@@ -281,7 +280,7 @@ def _within_days(clock: pd.DatetimeIndex, source: Frequency, target: Frequency) 
 
 
 def full_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
-    """Observations each period should have: by the calendar, or the table's own days and those in its gaps."""
+    """Expected observations of each period: by calendar, or the table's own days and those in its gaps."""
     source = x.frequency
     if source.code in "HN":
         return grouping.size
@@ -293,7 +292,7 @@ def full_sizes(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
 
 
 def _days_in_gaps(x: SeriesTable, target: Frequency, grouping: Grouping) -> Ints:
-    """Weekdays of each period that are in gaps of the table."""
+    """Weekdays of each period that lie in gaps of the table."""
     counts = np.zeros(len(grouping.ordinals), dtype=np.int64)
     days = grouping.days
     for row in np.flatnonzero(gap_lengths(days, x.block)):

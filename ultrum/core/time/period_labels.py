@@ -12,14 +12,14 @@ from ultrum.core.time.index_frequency_and_gaps import _half_years
 
 
 def span_of(index: pd.Index) -> str:
-    """First to last, for people: ``2004-01 to 2024-12``."""
+    """A span in words: ``2004-01 to 2024-12``."""
     if not len(index):
         return "empty"
     return f"{period_label(index[0])} to {period_label(index[-1])}"
 
 
 def period_label(moment: object) -> str:
-    """SDMX name of a period or date; a dash for none."""
+    """SDMX name of a period or date; a dash for a missing one."""
     if moment is None:
         return "—"
     if isinstance(moment, pd.Period):
@@ -41,8 +41,8 @@ def period_label(moment: object) -> str:
 def rows_between(index: pd.Index, frequency: Frequency, start: object, end: object) -> slice:
     """Rows from ``start`` to ``end``, both included; an open side is None.
 
-    Names of periods are those of the frequency, as :meth:`Frequency.ordinal_named` reads them; days and
-    periods of another kind stand for all their days. Data within days are cut as pandas reads instants.
+    Names of periods are parsed as by :meth:`Frequency.ordinal_named`; days and periods of another kind include
+    all their days. Intraday data are selected by instants.
 
     Examples
     --------
@@ -66,7 +66,7 @@ def rows_between(index: pd.Index, frequency: Frequency, start: object, end: obje
 
 
 def _instant(moment: Any, side: Literal["start", "end"], index: Any) -> Any:
-    """The first or last instant of a period, on the clock of an index; anything else as it is."""
+    """The first or last instant of a period, in the time zone of an index; other labels are unchanged."""
     if not isinstance(moment, pd.Period):
         return moment
     return moment.to_timestamp(how=side).tz_localize(index.tz)

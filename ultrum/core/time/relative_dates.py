@@ -28,7 +28,7 @@ _PLAIN: Final = {"today": 0, "yesterday": 1}
 
 
 def resolve_day(text: str, today: date, *, end: bool = False) -> str:
-    """ISO date of a period, or of a word in relation to a day; empty for an open end.
+    """ISO date of a period or a relative date; empty for an open end.
 
     Parameters
     ----------
@@ -36,9 +36,9 @@ def resolve_day(text: str, today: date, *, end: bool = False) -> str:
         ``2010``, ``2010-Q1``, ``2010-01-15``, ``today``, ``yesterday``, ``last 25 years``,
         ``earliest`` or ``latest``.
     today : date
-        The day that words refer to.
+        The reference day of relative dates.
     end : bool
-        Give the last day of a period instead of its first.
+        Return the last day of a period instead of its first.
 
     Examples
     --------
@@ -58,12 +58,12 @@ def resolve_day(text: str, today: date, *, end: bool = False) -> str:
 
 
 def is_relative(text: str) -> bool:
-    """Whether a text is a length that counts back from an end, such as ``last 12 quarters``."""
+    """Whether a text is a relative length, such as ``last 12 quarters``."""
     return bool(_LAST.fullmatch(text.strip().lower()))
 
 
 def start_of_last(text: str, last: date) -> str:
-    """First day of a stretch of a given length that ends on a day.
+    """First day of a span of a given length that ends on a day.
 
     Examples
     --------
@@ -85,7 +85,7 @@ def _offset(text: str) -> pd.DateOffset:
 
 
 def resolve_instant(text: str, today: date) -> str:
-    """An instant in UTC; a day, a longer period or a word such as ``yesterday`` means its end.
+    """An instant in UTC; a day, a longer period or a word such as ``yesterday`` stands for its end.
 
     Examples
     --------
@@ -127,9 +127,9 @@ def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
 
 
 def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
-    """Days of a column of ISO texts, dates, timestamps or periods; of a period its last.
+    """Days of a column of ISO texts, dates, timestamps or periods; for a period its last day.
 
-    A text such as ``03/04/2024`` is two days, one for each reader, and is refused.
+    An ambiguous text such as ``03/04/2024`` is refused.
 
     Parameters
     ----------
@@ -137,7 +137,7 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
     what : str
         Name of the column, for the message.
     missing : bool
-        Let missing ones be missing.
+        Allow missing values.
 
     Examples
     --------
@@ -163,12 +163,12 @@ def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
 
 
 def day_in(moment: object, what: str) -> np.datetime64:
-    """One day, read as :func:`days_in` reads a column."""
+    """One day, parsed as by :func:`days_in`."""
     return np.datetime64(days_in([moment], what)[0], "D")
 
 
 def _day(value: object) -> object:
-    """Day of a text or date; NaT where it is none."""
+    """Day of a text or date; NaT for other values."""
     if isinstance(value, str):
         try:
             return datetime.fromisoformat(value.strip()).date()

@@ -1,11 +1,11 @@
 """Aggregation to a lower frequency, by measure and timing.
 
-The reductions read the block as it is in memory, some columns at a time, so that a wide table is
-read once and little more than the result is allocated.
+Reductions read the block in its memory order, a few columns at a time, so that a wide table is read once and
+little more than the result is allocated.
 
-A flow is summed, a price takes its last value, a rate is averaged or taken at the end according to
-its timing, returns compound. A period that lacks observations is missing rather than wrong, and an
-unfinished first or last period is left out.
+A flow is summed, a price takes its last value, a rate is averaged or taken at the end according to its timing,
+returns compound. A period with too few observations is missing, and an unfinished first or last period is
+omitted.
 """
 
 from __future__ import annotations
@@ -30,12 +30,12 @@ _AT_ONCE: Final = 64  # columns reduced at a time, which bounds the memory
 def reduce_block(
     block: Floats, columns: Ints, grouping: Grouping, take: np.ufunc, neutral: float
 ) -> tuple[Floats, Ints]:
-    """A reduction of every period and column over its valid values, and how many those are.
+    """A reduction of every period and column over its valid values, and the number of these.
 
     Parameters
     ----------
     block : ndarray, shape (T, N)
-        Read as it is in memory: by columns where these are whole, else by rows.
+        Read in memory order: by columns where these are contiguous, otherwise by rows.
     columns : ndarray of int, shape (M,)
         The columns wanted.
     grouping : Grouping
@@ -43,7 +43,7 @@ def reduce_block(
     take : ufunc
         ``np.add``, ``np.multiply``, ``np.maximum`` or ``np.minimum``.
     neutral : float
-        What stands for a missing value where values are left.
+        Replacement of missing values where valid values remain.
 
     Returns
     -------
@@ -63,7 +63,7 @@ def reduce_block(
 
 
 def _columns(block: Floats, columns: Ints) -> Floats:
-    """Some columns, without a copy where they lie evenly spaced."""
+    """Some columns, without a copy where they are evenly spaced."""
     steps = np.diff(columns)
     if len(columns) == 1 or (len(columns) and steps[0] > 0 and (steps == steps[0]).all()):
         step = int(steps[0]) if len(steps) else 1
@@ -72,7 +72,7 @@ def _columns(block: Floats, columns: Ints) -> Floats:
 
 
 def _by_columns(part: Floats, grouping: Grouping, take: np.ufunc, neutral: float) -> tuple[Floats, Ints]:
-    """Reductions and counts of shape (M, G), a column's rows after one another."""
+    """Reductions and counts of shape (M, G), one column at a time."""
     across = part.T
     if across.strides[1] != across.itemsize:
         across = np.ascontiguousarray(across)
@@ -89,7 +89,7 @@ def _by_columns(part: Floats, grouping: Grouping, take: np.ufunc, neutral: float
 
 
 def _by_rows(part: Floats, grouping: Grouping, take: np.ufunc, neutral: float) -> tuple[Floats, Ints]:
-    """Reductions and counts of shape (G, M), a period's rows at a time."""
+    """Reductions and counts of shape (G, M), one period at a time."""
     reduced = np.empty((len(grouping.first), part.shape[1]))
     counts = np.empty(reduced.shape, dtype=np.int64)
     counts[:] = grouping.size[:, None]
@@ -116,16 +116,16 @@ def median_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floa
 
 
 def take_rows(block: Floats, rows: Ints, columns: Ints) -> Floats:
-    """Some rows of some columns, in the order in which the block lies."""
+    """Some rows of some columns, in the memory order of the block."""
     if len(columns) == block.shape[1] and block.flags.c_contiguous:
         return block[rows]
     return block[np.ix_(rows, columns)]
 
 
 def earlier_rows(x: SeriesTable, columns: Ints, last: Floats, grouping: Grouping) -> tuple[Ints, Ints, Ints]:
-    """Where the last row of a period has no value but an earlier one has: period, column's place, row.
+    """Periods whose last row has no value but an earlier one has: period, position of the column, row.
 
-    Periods before a series begins, or after it ends, are passed over unread.
+    Periods before the start or after the end of a series are skipped.
     """
     begins, ends = (bound[columns] for bound in x.bounds)
     holed = ~np.isfinite(last)
@@ -143,7 +143,7 @@ def earlier_rows(x: SeriesTable, columns: Ints, last: Floats, grouping: Grouping
 
 
 def weekdays_after(days: Dates, ends: Dates) -> Ints:
-    """Weekdays after each day up to and including its period's end."""
+    """Weekdays after each day up to and including the end of its period."""
     return np.asarray(np.busday_count(days + DAY, ends + DAY), dtype=np.int64)
 
 
@@ -155,7 +155,7 @@ def too_old(
     ordinals: Ints,
     stale_after: int,
 ) -> Bools:
-    """Whether rows are too long before their period's end to stand for it."""
+    """Whether rows are too old at their period's end to represent it."""
     if target.code in "HN":
         return np.zeros(len(rows), dtype=bool)
     ends = target.ends(ordinals)
@@ -165,7 +165,7 @@ def too_old(
 
 
 def too_late(x: SeriesTable, grouping: Grouping, target: Frequency, stale_after: int) -> Bools:
-    """Periods whose first row is too long after their start to stand for it."""
+    """Periods whose first row is too late after their start to represent it."""
     if target.code in "HN":
         return np.zeros(len(grouping.ordinals), dtype=bool)
     starts = target.starts(grouping.ordinals)
@@ -234,40 +234,40 @@ def to_frequency(
     x : TimeSeries or SeriesTable
         Series of a higher frequency.
     frequency : str or Frequency
-        The frequency wanted, such as ``"Q"``.
+        Target frequency, such as ``"Q"``.
     how : {"sum", "mean", "last", "first", "high", "low", "median", "compound", "log sum"}, optional
-        Defaults to what the measure and timing of each series ask for; the open, high, low, close and
-        volume of bars each become those of the longer bar.
+        Method; by default the one that fits the measure and timing of each series. Open, high, low, close and
+        volume of OHLC bars become those of the longer bar.
     require : float
-        Share of a period's expected observations that must be present for sums, means and
-        compounding. For daily data a period is expected to have the rows the table has.
+        Share of a period's expected observations that must be present for sums, means and compounding. For daily
+        data a period is expected to have the rows of the table.
     stale_after : int
-        A last value older than this many weekdays before its period's end is missing.
+        A last value more than this many weekdays before the end of its period is missing.
     risk_free : TimeSeries, optional
-        Needed to compound returns that are in excess of it: ∏(1+f+rf) − ∏(1+rf).
+        Risk-free return needed to compound excess returns over it: ∏(1+f+rf) − ∏(1+rf).
     through : str, optional
-        Day up to which the data are known to be whole, when that is later than the last row.
+        Day up to which the data are known to be complete, if later than the last row.
     since : str, optional
-        Day from which they are known to be whole, when that is earlier than the first row.
+        Day from which the data are known to be complete, if earlier than the first row.
     session_close : str
-        Of intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later
-        observations belong to the next day. By default days end at midnight.
+        For intraday data, the clock time at which a trading day ends, such as ``"17:00"``; later observations
+        belong to the next day. By default days end at midnight.
     timezone : str
-        Where that clock stands, such as ``"UTC"``; by default the time zone of the data.
+        Time zone of that clock, such as ``"UTC"``; by default that of the data.
 
     Returns
     -------
     TimeSeries or SeriesTable
-        With the conversion, and any unfinished period left out, on its trail. A period is unfinished
-        when a weekday of it is before the first row (the first of a year apart) or after the last. The
-        value at the end of a first period is known all the same, so ``last`` keeps it.
+        The provenance has the conversion and any unfinished period that was omitted. A period is unfinished when
+        a weekday of it is before the first row (except the first weekday of a year) or after the last. The value
+        at the end of a first period is known nevertheless, so ``last`` keeps it.
 
     Raises
     ------
     FrequencyError
-        If ``frequency`` is not lower, or its periods do not hold whole periods of the source.
+        If ``frequency`` is not lower, or the periods of the source do not nest in its periods.
     UnitError
-        If no default fits the measure, or the sum of an index is asked for.
+        If no default fits the measure, or the sum of an index is requested.
 
     Examples
     --------
@@ -306,7 +306,7 @@ def _convert_columns(
     limits: tuple[float, int],
     risk_free: TimeSeries | None,
 ) -> tuple[Floats, Bools]:
-    """Values of every period and column, and the mask of stale ones; columns of one method together."""
+    """Values of every period and column, and the mask of stale ones; columns with one method together."""
     parts = {}
     for method in dict.fromkeys(methods):
         columns = np.flatnonzero([each == method for each in methods])
@@ -356,7 +356,7 @@ def to_bars(
 ) -> SeriesTable:
     """OHLC bars: open, high, low and close of each longer period, from single prices.
 
-    Bars themselves are made longer with :func:`to_frequency`.
+    For OHLC bars use :func:`to_frequency`.
 
     Parameters
     ----------
@@ -392,7 +392,7 @@ def to_bars(
 
 
 def default_method(metadata: Metadata) -> str:
-    """How a series is converted to a lower frequency by default."""
+    """Default conversion of a series to a lower frequency."""
     method = _BY_MEASURE.get(metadata.measure)
     if method is None and metadata.measure in ("index", "rate", ""):
         method = _BY_TIMING.get(metadata.timing)
@@ -409,7 +409,7 @@ def default_method(metadata: Metadata) -> str:
 
 
 def _bar_methods(names: list[str]) -> dict[str, str]:
-    """How the columns of whole bars (``BRTW.open``, or plain ``open``) are made longer."""
+    """Conversion of the columns of OHLC bars (``BRTW.open``, or plain ``open``)."""
     if not any(name.lower().endswith(_BAR[0]) for name in names):
         return {}
     fields = [(name, *name.lower().rpartition(".")[::2]) for name in names]
@@ -453,7 +453,7 @@ def _check_sense(method: str, x: SeriesTable, target: Frequency, metadata_list: 
 def _reduce(
     x: SeriesTable, columns: Ints, grouping: Grouping, method: str, risk_free: TimeSeries | None
 ) -> tuple[Floats, Ints]:
-    """What a method makes of the valid values of each period, and their number."""
+    """Result of a method on the valid values of each period, and their number."""
     if method == "compound":
         return _compound(x, columns, grouping, risk_free)
     if method == "median":
@@ -468,7 +468,7 @@ def _reduce(
 def _last(
     x: SeriesTable, columns: Ints, grouping: Grouping, target: Frequency, stale_after: int
 ) -> tuple[Floats, Bools]:
-    """Last values, missing where stale, and the mask of the stale ones."""
+    """Last values, missing where stale, and the mask of stale ones."""
     values = take_rows(x.block, grouping.last, columns)
     stale = np.zeros(values.shape, dtype=bool)
     late = np.flatnonzero(too_old(x, grouping, target, grouping.last, grouping.ordinals, stale_after))
@@ -484,7 +484,7 @@ def _last(
 
 
 def _stale_causes(x: SeriesTable, stale: Bools, grouping: Grouping) -> Causes:
-    """Stale periods of each series that goes on after them; the last ones are its end."""
+    """Stale periods of each series before its last valid one."""
     causes = {}
     for column in np.flatnonzero(stale.any(axis=0)):
         final = grouping.ordinal_of(int(np.flatnonzero(np.isfinite(x.block[:, column]))[-1]))
@@ -526,7 +526,7 @@ def _matching_rate(x: SeriesTable, metadata_list: list[Metadata], risk_free: Tim
 
 
 def _abouts(x: SeriesTable, target: Frequency, methods: list[str], unfinished: tuple[str, ...]) -> list[Metadata]:
-    """Descriptors after the conversion; series that were alike before share what is alike after."""
+    """Descriptors after the conversion; identical ones stay shared."""
     steps = {}
     for method in dict.fromkeys(methods):
         cut = [text for text in unfinished if method != "last" or "(data begin" not in text]

@@ -1,7 +1,7 @@
 """Temporal disaggregation to a higher frequency: Denton, Chow–Lin, and simpler methods.
 
-Values of a higher frequency cannot be recovered, only estimated: held, joined by lines, or spread so
-that totals, averages or ends of the low periods come out exactly.
+Values of a higher frequency cannot be recovered, only estimated: held constant, interpolated, or distributed so
+that totals, averages or end values of the low-frequency periods are exact.
 """
 
 from __future__ import annotations
@@ -49,10 +49,10 @@ class _Fitted:
 
 
 def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> ChowLin:
-    """Estimate high-frequency values from their aggregates.
+    """Estimate high-frequency values from their aggregates (Chow and Lin 1971).
 
-    The errors follow u_t = ρu_{t−1} + e_t; ρ maximises the likelihood of the aggregates (Bournay and
-    Laroque 1979), and β is by generalised least squares given ρ. The variance is divided by n − k.
+    The errors follow u_t = ρu_{t−1} + e_t; ρ maximises the likelihood of the aggregates (Bournay and Laroque
+    1979), and β is the generalised least squares estimate given ρ. The variance is divided by n − k.
 
     Parameters
     ----------
@@ -65,7 +65,7 @@ def chow_lin(low: Floats, regressors: Floats, aggregator: Floats, name: str) -> 
     Raises
     ------
     EstimationError
-        If there are no more low values than coefficients, or the indicator does not vary.
+        If there are not more low-frequency values than coefficients, or the indicator is constant.
     """
     n, k = len(low), regressors.shape[1]
     import scipy.linalg  # slow to import, and needed by this method alone
@@ -132,14 +132,14 @@ _KEPT: Final = {"sum": "totals", "mean": "averages", "last": "ends", "first": "s
 
 @dataclass(frozen=True, eq=False, repr=False)
 class EstimatedSeries(TimeSeries):
-    """A series estimated by regression, with the standard error of each value.
+    """A series estimated by regression, with a standard error for each value.
 
     Attributes
     ----------
     standard_errors : Series, shape (T,)
-        In the unit of the values; zero where a low-frequency value fixes the estimate.
+        In the unit of the values; zero where a low-frequency value determines the estimate.
     coefficients : Series
-        Of the constant and the indicator.
+        Coefficients of the constant and the indicator.
     rho : float
         First-order autocorrelation of the high-frequency errors.
     """
@@ -151,14 +151,16 @@ class EstimatedSeries(TimeSeries):
 
 @dataclass(frozen=True)
 class _Places:
-    """High periods inside low ones: ``of_row`` is the low period of each high one."""
+    """High-frequency periods within low-frequency ones: ``of_row`` is the low-frequency period of each
+    high-frequency one.
+    """
 
     high: Ints
     of_row: Ints
     sizes: Ints
 
     def aggregator(self, method: str) -> Any:
-        """Sparse matrix (low, high) that sums, averages or picks ends."""
+        """Sparse matrix (low, high) that sums, averages or selects end values."""
         import scipy.sparse  # slow to import, and needed here alone
 
         rows = np.arange(len(self.sizes))
@@ -181,18 +183,18 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The low-frequency series.
     frequency : str or Frequency
-        The frequency wanted, such as ``"M"`` for a quarterly series.
+        Target frequency, such as ``"M"`` for a quarterly series.
     how : {"hold", "linear", "denton", "chow-lin"}
-        Hold divides a total evenly, turns a return into the constant rate that compounds to it, and
-        repeats anything else. Returns take no other method. Linear joins end values, and is
-        refused for totals and averages. Denton moves as the indicator does (or as smoothly as can be)
-        while totals, averages or ends stay exact: proportional first differences (Denton 1971) with
-        Cholette's (1984) start. Chow–Lin (1971) regresses on a constant and the indicator with AR(1)
+        ``hold`` divides a total evenly, converts a return into the constant rate that compounds to it, and
+        repeats other values. It is the only method for returns. ``linear`` interpolates end values, and is
+        refused for totals and averages. ``denton`` follows the indicator (or is as smooth as possible) while
+        totals, averages or end values stay exact: proportional first differences (Denton 1971) with the start of
+        Cholette (1984). ``chow-lin`` (Chow and Lin 1971) regresses on a constant and the indicator with AR(1)
         errors, by maximum likelihood (Bournay and Laroque 1979).
     indicator : TimeSeries, optional
-        A series of the frequency wanted that covers every period of ``x``; for Denton positive.
+        A series of the target frequency that covers every period of ``x``; positive for Denton.
 
     Returns
     -------
@@ -202,11 +204,11 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
     Raises
     ------
     FrequencyError
-        If ``frequency`` is not higher, or its periods do not fit whole into those of ``x``.
+        If ``frequency`` is not higher, or its periods do not nest in those of ``x``.
     UnitError
-        If the method does not suit the measure, such as linear for a flow.
+        If the method does not fit the measure, such as linear for a flow.
     AlignmentError
-        If the indicator leaves periods of ``x`` open.
+        If the indicator does not cover every period of ``x``.
 
     Examples
     --------
@@ -245,7 +247,7 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
 
 
 def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
-    """The same series with its values turned into another measure."""
+    """The same series with its values converted to another measure."""
     return TimeSeries(turn(x.values), x.metadata.replace(measure=measure))
 
 
@@ -262,7 +264,7 @@ def _check_direction(metadata: Metadata, target: Frequency) -> None:
 
 
 def _method_of(metadata: Metadata, how: str) -> str:
-    """How the low values are made of high ones: sum, mean, last or first."""
+    """How low-frequency values aggregate high-frequency ones: sum, mean, last or first."""
     if metadata.is_return:
         if how != "hold" or metadata.excess_of:
             kind = "excess returns" if metadata.excess_of else "returns"
@@ -281,7 +283,7 @@ def _method_of(metadata: Metadata, how: str) -> str:
 
 
 def _runs(ordinals: Ints) -> Iterator[slice]:
-    """Stretches of consecutive low periods; a gap stays a gap."""
+    """Runs of consecutive low-frequency periods; gaps are not bridged."""
     edges = [0, *(np.flatnonzero(np.diff(ordinals) != 1) + 1), len(ordinals)]
     return (slice(a, b) for a, b in itertools.pairwise(edges))
 
@@ -337,7 +339,7 @@ def _estimate_values(
 
 
 def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
-    """Values with the smoothest ratio to ``z`` whose aggregates are exact.
+    """Values with the smoothest ratio to ``z`` and exact aggregates.
 
     Denton (1971), proportional first differences; the first ratio is free (Cholette 1984).
     """
@@ -356,7 +358,7 @@ def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
 
 
 def _rho_setting(estimate: ChowLin | None) -> str | None:
-    """The autocorrelation; at its edge the indicator does not follow the trend of the series."""
+    """The autocorrelation; at the edge of its range the indicator does not follow the trend of the series."""
     if estimate is None:
         return None
     edge = (
@@ -373,7 +375,7 @@ def _join_pieces(
     indicator: TimeSeries | None,
     pieces: list[tuple[Ints, Floats, ChowLin | None]],
 ) -> TimeSeries:
-    """Stretches put on one index, gaps between them missing."""
+    """The runs on one index, with missing values in the gaps."""
     high = np.arange(pieces[0][0][0], pieces[-1][0][-1] + 1)
     values = np.full(len(high), np.nan)
     errors = values.copy()

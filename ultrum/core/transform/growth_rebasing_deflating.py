@@ -1,4 +1,4 @@
-"""Growth rates and differences, rebasing, deflating to real values, cumulating to levels."""
+"""Growth rates and differences, rebasing, deflating to real values, cumulation to levels."""
 
 from __future__ import annotations
 
@@ -36,8 +36,8 @@ def growth(
     x : TimeSeries or SeriesTable
         Levels: prices, indices, stocks or flows.
     over : str
-        ISO 8601 duration, such as ``"P1Y"`` or ``"P3M"``. Of daily data the earlier value is the last on
-        or before the same day, at most five weekdays old.
+        ISO 8601 duration, such as ``"P1Y"`` or ``"P3M"``. For daily data the earlier value is the last on or
+        before the same day, at most five weekdays old.
     kind : {"simple", "log"}
         x/x₋ − 1, or log(x/x₋).
     annualised : bool
@@ -46,13 +46,13 @@ def growth(
     Returns
     -------
     TimeSeries or SeriesTable
-        Decimals; missing where either end is missing. The first periods, which have nothing to
-        grow from, are left out.
+        Decimals; missing where either end is missing. The first periods, which have no earlier value, are
+        omitted.
 
     Raises
     ------
     UnitError
-        If ``x`` is a rate or a return already, or holds values that are not positive.
+        If ``x`` is already a rate or a return, or has values that are not positive.
 
     Examples
     --------
@@ -125,7 +125,7 @@ def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
 
 
 def _earlier(x: SeriesTable, over: str | None) -> tuple[Ints, Ints, Bools]:
-    """Rows that have something to change from, the row of that, and whether it is there."""
+    """Rows with an earlier value, the row of that value, and whether it exists."""
     ordinals = x.ordinals
     if not len(ordinals):
         return ordinals, ordinals, ordinals.astype(bool)
@@ -144,7 +144,7 @@ def _too_short(x: SeriesTable, over: str) -> str:
 
 
 def _earlier_day(x: SeriesTable, months: int) -> tuple[Ints, Ints, Bools]:
-    """For dated series: the observation before, or the last on or before the same day months ago."""
+    """For dated series: the previous observation, or the last on or before the same day some months earlier."""
     if not months:
         rows = np.arange(1, len(x.index))
         return rows, rows - 1, np.diff(positions_of(x.frequency, x.index)) == 1
@@ -179,25 +179,24 @@ def _check_level(metadata: Metadata, values: Floats) -> None:
 @on_block
 @validate_arguments
 def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
-    """Running totals of flows, or the growth of an amount at the returns of each period.
+    """Cumulation: running totals of flows, or the value of an amount invested at the returns.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Flows give a running sum, returns and log returns the growth of an amount.
+        Flows give a running sum, returns and log returns the value of an investment.
     initial : float, optional
-        The sum before the first flow, by default 0; the amount before the first return, by default 1.
+        The sum before the first flow, by default 0; the amount invested, by default 1.
 
     Returns
     -------
     SeriesTable
-        Totals, or the amount.
+        Totals, or the value of the investment.
 
     Raises
     ------
     UnitError
-        If values are missing inside, since nothing can be added across a gap, or the measure is none
-        of these.
+        If values are missing inside, since nothing can be added across a gap, or the measure is another one.
 
     Examples
     --------
@@ -272,8 +271,8 @@ def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> Seri
     x : TimeSeries or SeriesTable
         Prices, indices, stocks, flows or quotes.
     base : str
-        Period at which each becomes ``value``: one of its own, a longer one whose average is meant
-        (``"2015"``), or ``"first"``, the first at which all have a value.
+        Period at which each series equals ``value``: one of its own, a longer one whose average is used
+        (``"2015"``), or ``"first"``, the first common one.
     value : float
         Level in the base period.
 
@@ -285,7 +284,7 @@ def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> Seri
     Raises
     ------
     AlignmentError
-        If a series has no value in that period, or only part of it.
+        If a series has no value in that period, or covers only part of it.
     UnitError
         If a series is a rate or a return.
 
@@ -361,17 +360,17 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     prices : TimeSeries
         A price index of the same frequency.
     base : str
-        Period whose prices are used, as for :func:`rebase`, or ``"last"`` common one.
+        Base period of the prices, as for :func:`rebase`, or ``"last"`` for the last common one.
 
     Returns
     -------
     TimeSeries or SeriesTable
-        On the periods both have; a return is (1+r)/(1+π) − 1.
+        Over the common periods; a real return is (1+r)/(1+π) − 1.
 
     Raises
     ------
     UnitError
-        If ``prices`` is not an index, or ``x`` a rate or of another region.
+        If ``prices`` is not an index, or ``x`` is a rate or of another region.
     FrequencyError
         If the frequencies differ.
 

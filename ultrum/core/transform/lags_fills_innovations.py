@@ -20,19 +20,19 @@ from ultrum.errors import EstimationError, FrequencyError, UnitError
 @on_block
 @validate_arguments
 def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
-    """Lags: values moved to later periods, so that they are known there; none is lost.
+    """Lags: values dated at later periods; no value is lost.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series to lag.
     over : str or int
-        Periods, or a duration such as ``"P3M"``.
+        Number of periods, or a duration such as ``"P3M"``.
 
     Returns
     -------
     SeriesTable
-        Data at their later periods.
+        Data dated at the later periods.
 
     Examples
     --------
@@ -61,16 +61,16 @@ def fill(
     *,
     limit: int | None = None,
 ) -> SeriesTable:
-    """Forward fill (ffill) or backward fill (bfill) of missing values; the trail counts them.
+    """Forward fill (ffill) or backward fill (bfill) of missing values; the provenance counts them.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series to lag.
     how : {"forward", "backward", "none"}
-        With ``"none"`` periods that are not listed are only put in, missing.
+        With ``"none"`` unlisted periods are only inserted, as missing.
     limit : int, optional
-        Periods filled in a row at most.
+        Maximum number of consecutive periods to fill.
 
     Returns
     -------
@@ -80,7 +80,7 @@ def fill(
     Raises
     ------
     UnitError
-        If a flow or a return would be repeated, which would subtract it twice. Remove this call.
+        If a flow or a return would be repeated, which would count it twice. Remove this call.
 
     Examples
     --------
@@ -134,29 +134,29 @@ def innovations(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Rates, growth, scores: a trending level has no innovations of use.
+        Rates, growth rates, scores; a trending level has no meaningful innovations.
     most_lags : int, optional
-        By default floor(12·(T/100)^(1/4)) (Schwert 1989), and at most a quarter of the values.
+        Maximum number of lags; by default floor(12·(T/100)^(1/4)) (Schwert 1989), and at most a quarter of the
+        values.
     criterion : {"bic", "aic"}
-        T·log(RSS/T) plus log(T) or 2 for each coefficient, over one common sample (Schwarz 1978;
-        Akaike 1974).
+        T·log(RSS/T) plus log(T) or 2 per coefficient, on a common sample (Schwarz 1978; Akaike 1974).
     sample : {"all", "expanding"}
-        ``"all"`` estimates once, with hindsight. ``"expanding"`` forecasts each period from an
-        autoregression on what was known the period before, chosen and estimated again each time.
+        ``"all"`` estimates once on the full sample, with hindsight. ``"expanding"`` forecasts each period from an
+        autoregression selected and estimated on the earlier periods.
     min_obs : int, optional
-        Values the first expanding estimate has, by default 60.
+        Observations of the first expanding estimate, by default 60.
 
     Returns
     -------
     TimeSeries or SeriesTable
-        Missing at periods whose lags are not all there.
+        Missing at periods with a missing lag.
 
     Raises
     ------
     UnitError
         If ``x`` is a price, index, stock or quote.
     EstimationError
-        If too few values are there.
+        If there are too few values.
 
     Examples
     --------
@@ -208,7 +208,7 @@ def _of_one(
 
 
 def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
-    """Values on every period from first to last, and where the listed ones are."""
+    """Values on every period from first to last, and the positions of the listed ones."""
     if not len(series):
         return series.values.to_numpy(dtype=np.float64), np.arange(0)
     positions = positions_of(series.metadata.frequency, series.index)
@@ -219,7 +219,7 @@ def _on_calendar(series: TimeSeries) -> tuple[Floats, Ints]:
 
 
 def _lag_matrix(values: Floats, most: int) -> Floats:
-    """A constant and the lags of each period, missing where they reach before the first."""
+    """A constant and the lags of each period, missing before the first observation."""
     columns = np.full((len(values), most + 1), np.nan)
     columns[:, 0] = 1.0
     for lag in range(1, most + 1):
@@ -228,7 +228,7 @@ def _lag_matrix(values: Floats, most: int) -> Floats:
 
 
 def _order(values: Floats, lagged: Floats, most: int, criterion: str) -> int:
-    """Order with the least criterion, all orders over the rows that have every lag."""
+    """Order with the smallest criterion, with all orders on a common sample."""
     used = np.isfinite(values) & np.isfinite(lagged).all(axis=1)
     y, x = values[used], lagged[used]
     count = len(y)

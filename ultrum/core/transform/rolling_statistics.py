@@ -1,7 +1,7 @@
 """Rolling means, standard deviations and bands, z-scores, and the windows they span.
 
-Every window is computed from its own rows, never from a running sum, so that one bad tick spoils the
-windows that hold it and no other.
+Every window is computed from its own rows, never from a running sum, so one wrong price affects only the windows
+that contain it.
 """
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ Statistic = Callable[[Floats], Floats]
 def starts_of(window: int | str, ordinals: Ints, frequency: Frequency) -> Ints:
     """First row of the window that ends at each row.
 
-    A number counts periods of the calendar, for dated series observations and the weekdays of gaps; a
-    duration such as ``P3M`` is a calendar span whatever the frequency.
+    A number counts calendar periods (for dated series observations and missing weekdays); a duration such as
+    ``P3M`` is a calendar span at any frequency.
     """
     if isinstance(window, int) or str(window).isdigit():
         width = int(window)
@@ -50,7 +50,7 @@ def starts_of(window: int | str, ordinals: Ints, frequency: Frequency) -> Ints:
 
 
 def months_before(days: Dates, months: int) -> Dates:
-    """The same day so many months earlier; the last of a month where that month is shorter."""
+    """The same day some months earlier; the last day of a shorter month."""
     first = days.astype("datetime64[M]")
     into = (days - first.astype("datetime64[D]")).astype(np.int64)
     target = first - months * MONTH
@@ -60,7 +60,7 @@ def months_before(days: Dates, months: int) -> Dates:
 
 
 def row_before(days: Dates, wanted: Dates) -> Ints:
-    """Row of the last day on or before each, −1 where there is none at most five weekdays old."""
+    """Row of the last day on or before each day, −1 where there is none at most five weekdays earlier."""
     place = np.searchsorted(days, wanted, side="right") - 1
     matched = days[np.maximum(place, 0)]
     fresh = weekdays_after(np.minimum(matched, wanted), wanted) <= _OLDEST
@@ -76,7 +76,7 @@ def over_windows(block: Floats, starts: Ints, statistic: Statistic, min_obs: int
     starts : ndarray of int, shape (T,)
         First row of the window that ends at each row.
     statistic : callable
-        From (rows, columns) with NaN to (columns,).
+        Maps (rows, columns) with NaN to (columns,).
     min_obs : int
 
     Returns
@@ -95,7 +95,7 @@ def over_windows(block: Floats, starts: Ints, statistic: Statistic, min_obs: int
 
 
 def even_windows(block: Floats, width: int) -> Iterator[tuple[int, Floats]]:
-    """Windows of one width over rows without gaps, some at a time: first end row and (W, N, width)."""
+    """Windows of one width over rows without gaps, in batches: first end row and (W, N, width)."""
     views = np.lib.stride_tricks.sliding_window_view(block, width, axis=0)
     step = max(1, _AT_ONCE // (width * block.shape[1]))
     for low in range(0, len(views), step):
@@ -110,7 +110,7 @@ def default_min_obs(window: int | str, starts: Ints) -> int:
 
 
 def expanding_moments(block: Floats) -> tuple[Floats, Floats, Ints]:
-    """Mean, sum of squared deviations and count of the valid values up to each row (Welford 1962)."""
+    """Cumulative mean, sum of squared deviations and count of the valid values (Welford 1962)."""
     mean, squares = np.zeros(block.shape[1]), np.zeros(block.shape[1])
     count = np.zeros(block.shape[1], dtype=np.int64)
     means, spreads = np.empty(block.shape), np.empty(block.shape)
@@ -163,14 +163,15 @@ def rolling(
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series.
     window : int or str
-        Periods (of dated series, observations), or a duration such as ``"P1Y"``.
+        Number of periods (for dated series observations), or a duration such as ``"P1Y"``.
     how : {"mean", "std", "sum", "high", "low", "median", "exponential"}
-        Deviations have n − 1. Exponential means weight what lies k periods back by (1−α)^k with
-        α = 2/(window+1), over everything up to the period, weights scaled to one.
+        Standard deviations divide by n − 1. Exponential means weight the value k periods earlier by (1−α)^k with
+        α = 2/(window+1), over all earlier periods, with weights scaled to sum to one.
     min_obs : int, optional
-        Values a window must have; by default two thirds of it, and at least two for deviations.
+        Minimum number of values per window; by default two thirds of it, and at least two for standard
+        deviations.
 
     Returns
     -------
@@ -180,7 +181,7 @@ def rolling(
     Raises
     ------
     UnitError
-        If it sums what cannot be summed.
+        If the method sums a measure that cannot be summed.
 
     Examples
     --------
@@ -212,17 +213,16 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series.
     window : int or str
         As for :func:`rolling`.
     width : float
-        Deviations (n − 1) on either side.
+        Number of standard deviations (n − 1) on either side.
 
     Returns
     -------
     SeriesTable
-        Columns ``middle``, ``low`` and ``high``, headed by the name of each series where there are
-        several.
+        Columns ``middle``, ``low`` and ``high``, with the series names as prefix where there are several.
 
     Examples
     --------
@@ -249,7 +249,7 @@ def bands(x: SeriesLike, window: int | str = 20, *, width: float = 2.0) -> Serie
 
 
 def _roll_block(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
-    """Windows of one width without a hole are taken many at a time."""
+    """Windows of one width without gaps are processed in batches."""
     rows = np.arange(len(starts))
     width = int((rows - starts).max() + 1) if len(rows) else 1
     even = bool((rows[width - 1 :] - starts[width - 1 :] == width - 1).all())
@@ -269,7 +269,7 @@ def _roll_block(block: Floats, starts: Ints, how: str, min_obs: int) -> Floats:
 
 
 def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> Floats:
-    """Exponentially weighted means; a missing value is passed over and the weights go on fading."""
+    """Exponentially weighted means; a missing value is skipped while weights keep decaying."""
     width = int((np.arange(len(starts)) - starts).max() + 1) if len(starts) else 1
     keep = 1.0 - 2.0 / (width + 1.0)
     steps = np.diff(positions, prepend=positions[:1])
@@ -298,18 +298,18 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series.
     window : str or int
-        ``"all"``: mean and deviation of the whole sample, which looks ahead; ``"expanding"``: of
-        everything up to each period; or a rolling window as for :func:`rolling`.
+        ``"all"``: mean and standard deviation of the full sample (look-ahead); ``"expanding"``: of everything up
+        to each period; or a rolling window as for :func:`rolling`.
     min_obs : int, optional
-        Values needed; by default 2 for the whole sample, else two years of them and at least eight
+        Minimum number of values; by default 2 for the full sample, otherwise two years of them and at least eight
         (at most two thirds of a rolling window).
 
     Returns
     -------
     TimeSeries or SeriesTable
-        Scores; the first periods, which have too little to be measured by, are missing.
+        Scores; missing in the first periods, which have too few values.
 
     Examples
     --------

@@ -1,4 +1,4 @@
-"""Spells: stretches of time in which a condition holds."""
+"""Episodes (spells): runs of consecutive periods in which a condition holds."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class Condition:
     words: str
 
     def holds(self, values: Floats) -> Bools:
-        """Where values meet it; never where they are missing."""
+        """Where values meet the condition; never where they are missing."""
         with np.errstate(invalid="ignore"):
             return {
                 "below": values < self.level,
@@ -49,17 +49,17 @@ class Condition:
 
     @property
     def downward(self) -> bool:
-        """Whether low values meet it."""
+        """Whether low values meet the condition."""
         return self.side in ("below", "at most")
 
 
 def condition_of(text: str, series: TimeSeries) -> Condition:
-    """Read a condition such as ``below zero`` or ``above its 90th percentile``.
+    """Parse a condition such as ``below zero`` or ``above its 90th percentile``.
 
     Raises
     ------
     UnitError
-        If the words are not understood.
+        If the text is not a condition.
 
     Examples
     --------
@@ -104,19 +104,19 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Data to work on; the result has the same form.
+        The series.
     condition : str
-        ``below`` or ``above``, ``at most`` or ``at least``, and a level: ``zero``, a number, a number with
-        ``%``, or ``its mean``, ``its median``, ``its 90th percentile``, each over the whole sample.
+        ``below`` or ``above``, ``at most`` or ``at least``, and a level: ``zero``, a number, a number with ``%``,
+        or ``its mean``, ``its median``, ``its 90th percentile``, each over the full sample.
     min_length : int
-        Shorter spells are left out.
+        Shorter episodes are omitted.
 
     Returns
     -------
     DataFrame
         One row per spell: ``start end length extreme_distance extreme_date open``. The extreme distance is the
-        farthest from the threshold, in the unit of the series; ``open`` marks a spell that had not ended with
-        the data. A missing value ends a spell. Of a table, with the column ``series`` first.
+        largest from the threshold, in the unit of the series; ``open`` marks an episode that lasts until the end
+        of the data. A missing value ends an episode. For a table, with the column ``series`` first.
 
     Examples
     --------
@@ -148,7 +148,7 @@ def _rank(text: str) -> float:
 
 
 def _stretches(holds: Bools, x: TimeSeries) -> list[tuple[int, int]]:
-    """First and last rows; periods that are not listed end a stretch."""
+    """First and last rows; unlisted periods end an episode."""
     rows = np.flatnonzero(holds)
     if not len(rows):
         return []

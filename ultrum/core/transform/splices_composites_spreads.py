@@ -23,15 +23,15 @@ LINKS: Final = ("level", "ratio", "difference")
 
 @dataclass(frozen=True, eq=False, repr=False)
 class SplicedSeries(TimeSeries):
-    """A series made of several, with the origin of each value.
+    """A series spliced from several, with the origin of each value.
 
     Attributes
     ----------
     origin : Series, shape (T,)
         Name of the part each value came from.
     overlap : DataFrame
-        A row for each period that two parts share: ``period part other value other_value gap``, the
-        values after linking and the gap between them, relative (level and ratio) or in units.
+        One row for each period that two parts share: ``period part other value other_value gap``, the values
+        after linking and the gap between them, relative (level and ratio) or in units.
     """
 
     origin: pd.Series = field(default_factory=lambda: pd.Series(dtype=object))
@@ -51,27 +51,27 @@ def splice(
     Parameters
     ----------
     *parts : TimeSeries
-        Of one frequency, measure, unit and currency; in order of time.
+        Parts of one frequency, measure, unit and currency, in order of time.
     link : {"level", "ratio", "difference"}
-        ``"level"`` takes the values as they are. ``"ratio"`` multiplies each less preferred part so that
-        the means of its overlap with what is there agree; ``"difference"`` adds.
+        ``"level"`` uses the values unchanged. ``"ratio"`` multiplies each less preferred part so that the means
+        of the overlap agree; ``"difference"`` adds.
     prefer : {"last", "first"}
-        Which part's values stand, and whose level holds, where several have one.
+        Which part is preferred for values and level where several overlap.
     tolerance : float
-        Greatest gap in an overlap: relative to the preferred value for level and ratio, in units of the
-        series for difference.
+        Maximum gap in an overlap: relative to the preferred value for level and ratio, in units of the series for
+        difference.
     name : str
         By default that of the preferred part.
 
     Returns
     -------
     SplicedSeries
-        The joined series, with its links.
+        The spliced series, with its links.
 
     Raises
     ------
     AlignmentError
-        If an overlap disagrees beyond the tolerance, saying where; or if there is none to link over.
+        If an overlap differs by more than the tolerance; or if there is no overlap to link over.
 
     Examples
     --------
@@ -120,7 +120,7 @@ def splice(
 
 
 def _comparable(series: TimeSeries, link: str) -> Metadata:
-    """Facts that parts must share; a link by level must also share the base."""
+    """Metadata that parts must share; a link by level must also share the base."""
     metadata = series.metadata
     if link == "level" and metadata.measure == "index" and metadata.base_period:
         return metadata.replace(unit=f"index, {metadata.base_period} = 100")
@@ -130,7 +130,7 @@ def _comparable(series: TimeSeries, link: str) -> Metadata:
 def _link_part(
     part: TimeSeries, joined: pd.Series, chosen: TimeSeries, link: str, tolerance: float
 ) -> tuple[pd.Series, float, pd.DataFrame]:
-    """Values of a part on the level of what is there, the factor or shift, and the overlap."""
+    """Values of a part at the level of the spliced series, the factor or shift, and the overlap."""
     valid = part.values.dropna()
     shared = valid.index.intersection(joined.index)
     if not len(shared) and link != "level":
@@ -214,16 +214,16 @@ def _whole(metadata: Metadata, ordinals: np.ndarray) -> pd.Index:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Composite(TimeSeries):
-    """A gauge and what it is made of.
+    """A composite index and its parts.
 
     Attributes
     ----------
     contributions : DataFrame, shape (T, N)
-        What each part adds to the gauge; they sum to it.
+        Contribution of each part to the index; they sum to it.
     available : Series of int, shape (T,)
-        Parts that have a value.
+        Number of parts with a value.
     percentile : Series, shape (T,)
-        Share of all values of the gauge that are no higher, in percent, with hindsight.
+        Percentile of each value among all values of the index, in percent, with hindsight.
     """
 
     contributions: pd.DataFrame = field(default_factory=pd.DataFrame)
@@ -231,7 +231,7 @@ class Composite(TimeSeries):
     percentile: pd.Series = field(default_factory=lambda: pd.Series(dtype=float))
 
     def extremes(self, percentile: float = 90.0, *, min_length: int = 1) -> pd.DataFrame:
-        """Spells above a percentile, or below the one as far from the other end, with their ``side``.
+        """Episodes above a percentile, or below the symmetric one, with their ``side``.
 
         Examples
         --------
@@ -269,28 +269,28 @@ def composite(
     parts : sequence of TimeSeries, or SeriesTable
         Of one frequency.
     orient : mapping, optional
-        −1 for a part that falls when the gauge should rise; 1 otherwise.
+        −1 for a part that falls when the index should rise; 1 otherwise.
     weights : mapping, optional
-        By name; by default equal. Scaled to sum to one over the parts available in each period.
+        Weights by name; by default equal. Scaled to sum to one over the parts available in each period.
     at_least : int, optional
-        Parts that a period must have; by default all.
+        Minimum number of parts per period; by default all.
     window : str or int
-        What each is standardised over, as for :func:`standardise`.
+        Sample of the standardisation, as for :func:`standardise`.
     name, title : str
         Name of the result.
 
     Returns
     -------
     Composite
-        From the first to the last period that has enough parts.
+        From the first to the last period with enough parts.
 
     Raises
     ------
     AlignmentError
         If no period has enough parts.
     UnitError
-        If a name in ``orient`` or ``weights`` is not one of the parts, or a level is trending: prices,
-        indices and stocks are to be taken as growth first.
+        If a name in ``orient`` or ``weights`` is not a part, or a part is a trending level: use the growth of
+        prices, indices and stocks.
 
     Examples
     --------
@@ -331,7 +331,7 @@ def composite(
 
 
 def _part_contributions(block: Floats, shares: Floats) -> tuple[Floats, np.ndarray]:
-    """What each part adds, its weight scaled to the parts that are there."""
+    """Contribution of each part, with its weight scaled to the available parts."""
     there = np.isfinite(block)
     weight = there @ shares
     scaled = shares / np.where(weight > 0, weight, 1.0)[:, None]
@@ -412,7 +412,7 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
     UnitError, FrequencyError, CurrencyError
         If frequency, measure, unit, currency or timing differ.
     AlignmentError
-        If they have no period in common.
+        If they have no common period.
 
     Examples
     --------

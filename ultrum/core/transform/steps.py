@@ -1,4 +1,4 @@
-"""Declarative steps: transformations as data, the same in a study, a set and on the command line."""
+"""Declarative steps: transformations as data, the same in studies, sets and on the command line."""
 
 from __future__ import annotations
 
@@ -21,7 +21,9 @@ _PART: Final = re.compile(r"\s*([\w-]+)\s*=\s*(.*?)\s*$", re.DOTALL)
 
 @dataclass(frozen=True)
 class _StepType:
-    """A step: its function or the place of it, the setting it requires, and settings that name other series."""
+    """A step: its function or the location of it, the required setting, and settings that refer to other
+    series.
+    """
 
     place: Callable[..., object] | str
     main: str
@@ -29,7 +31,7 @@ class _StepType:
 
     @property
     def function(self) -> Callable[..., Any]:
-        """The function. One of the package is imported when it is first needed, since few steps are used."""
+        """The function. Functions of the package are imported on first use, since few steps are used."""
         if not isinstance(self.place, str):
             return self.place
         module, _, name = self.place.rpartition(".")
@@ -73,19 +75,19 @@ _ADDED: Final[dict[str, Callable[..., Any]]] = {}
 def add_step(
     function: Callable[..., TimeSeries], *, main: str, others: Sequence[str] = ()
 ) -> Callable[..., TimeSeries]:
-    """Make a function of your own a step, known to studies, sets and the command line by its name.
+    """Register a function as a step of studies, sets and the command line.
 
-    Studies keep what their steps gave and do a step again when its code has changed; that of functions which
-    it calls is not looked at.
+    Studies keep the results of steps and repeat a step when its code changes; changes in functions that it calls
+    are not detected.
 
     Parameters
     ----------
     function : callable
-        Takes a TimeSeries and settings by name, and gives one.
+        Accepts a TimeSeries and named settings, and returns a TimeSeries.
     main : str
-        The setting that a plain word stands for: ``halve = 2`` is ``halve = {by = 2}``.
+        The setting that a plain value stands for: ``halve = 2`` is ``halve = {by = 2}``.
     others : sequence of str
-        Settings that name other series.
+        Settings that refer to other series.
 
     Returns
     -------
@@ -95,7 +97,7 @@ def add_step(
     Raises
     ------
     UnitError
-        If a step has that name already, or the function has no such setting.
+        If a step of that name exists, or the function has no such setting.
 
     Examples
     --------
@@ -127,18 +129,18 @@ def add_step(
 
 
 def _is_same(registered: Callable[..., Any], function: Callable[..., Any]) -> bool:
-    """Whether a function is the one that is known, or its new definition, as in a notebook cell run again."""
+    """Whether a function is the registered one or a new definition of it, as in a notebook cell run again."""
     same = (registered.__module__, registered.__qualname__) == (function.__module__, function.__qualname__)
     return registered is function or (registered.__name__ in _ADDED and same)
 
 
 def custom_steps() -> Mapping[str, Callable[..., Any]]:
-    """Functions that were added, by name."""
+    """Registered functions, by name."""
     return dict(_ADDED)
 
 
 def step_fault(step: Any) -> str:
-    """What is wrong with the words of a step; empty if nothing is.
+    """The error of a step; empty if it is valid.
 
     Examples
     --------
@@ -163,7 +165,7 @@ def step_fault(step: Any) -> str:
 
 
 def _value_fault(name: str, word: str, value: Any) -> str:
-    """What is wrong with the value of a setting, as far as it can be known without data."""
+    """The error of a value of a setting, as far as it shows without data."""
     step_type = _STEPS[name]
     if word in step_type.others or step_type.place is _splice_parts:
         return ""
@@ -178,12 +180,12 @@ def _value_fault(name: str, word: str, value: Any) -> str:
 
 
 def parse_step(text: str) -> dict[str, Any]:
-    """A step in one word, as on a command line: ``growth=P1Y`` or ``rolling=12,how=std``.
+    """A step in one word, as on the command line: ``growth=P1Y`` or ``rolling=12,how=std``.
 
     Raises
     ------
     UnitError
-        If it is not understood.
+        If it cannot be parsed.
 
     Examples
     --------
@@ -208,7 +210,7 @@ def parse_step(text: str) -> dict[str, Any]:
 
 
 def names_other_series(steps: Sequence[Step]) -> bool:
-    """Whether some step names another series, which has to be found.
+    """Whether a step refers to another series.
 
     Examples
     --------
@@ -232,25 +234,25 @@ def apply_steps(
     start: str = "",
     end: str = "",
 ) -> TimeSeries:
-    """Take a series through steps, each a mapping of one name to its settings.
+    """Apply steps to a series, each a mapping of one name to its settings.
 
     Parameters
     ----------
     series : TimeSeries
     steps : sequence of mapping
-        Such as ``[{"to_frequency": "Q"}, {"growth": {"over": "P1Y"}}]``; a plain word is the setting
-        that the step cannot do without. Steps that need other series (``deflate``, ``spread``, ``splice``,
-        ``to_currency``, ``disaggregate`` with an indicator) name them by address.
+        Such as ``[{"to_frequency": "Q"}, {"growth": {"over": "P1Y"}}]``; a plain value stands for the required
+        setting. Steps that need other series (``deflate``, ``spread``, ``splice``, ``to_currency``,
+        ``disaggregate`` with an indicator) refer to them by address.
     find : callable, optional
-        Gives the series of a name.
+        Returns the series of an address.
     start, end : str
-        First and last day wanted. Steps that look back use the data before ``start``; those that use
-        a whole sample (``standardise``, ``innovations``, ``cumulate``) use the span alone.
+        First and last day of the result. Steps that look back use the data before ``start``; those on a full
+        sample (``standardise``, ``innovations``, ``cumulate``) use the span alone.
 
     Raises
     ------
     UnitError
-        If a step is not known, or has a setting that it does not know.
+        If a step or one of its settings is unknown.
 
     Examples
     --------
@@ -280,7 +282,7 @@ def apply_steps(
 
 
 def _look_up(value: Any, find: Finder | None, name: str) -> Any:
-    """The series that a step names, or several."""
+    """The series that a step refers to."""
     if isinstance(value, list | tuple):
         return [_look_up(one, find, name) for one in value]
     if not isinstance(value, str):
@@ -299,7 +301,7 @@ def _settings_of(name: str) -> list[str]:
 
 
 def _value(text: str) -> Any:
-    """A number where it reads as one; ``a+b`` is a list."""
+    """A number if it parses as one; ``a+b`` is a list."""
     if re.fullmatch(r"-?\d+", text):
         return int(text)
     if re.fullmatch(r"-?\d*\.\d+(e-?\d+)?", text):
