@@ -1,11 +1,11 @@
-"""Credentials: named by where they are kept, bound to hosts, and never written down.
+"""Credentials: referred to by name, bound to hosts, and never written to files.
 
-Settings hold the name of an environment variable or of an entry in the system's keyring; the secret
-itself is read when it is needed, sent to its own host only, and removed from every message.
+Settings contain the name of an environment variable or of an entry in the system's keyring; the secret itself is
+read on use, sent to its own host only, and removed from every message.
 
-A study or a settings file next to it names a credential; what it is, where its secret is kept and which
-hosts may see it is in the user's configuration folder alone. A host that is not bound is refused
-before anything is sent.
+A study, or a settings file next to it, refers to a credential by name; its definition, the location of its secret
+and the hosts that can receive it are in the user's configuration folder alone. A host that is not bound is
+refused before anything is sent.
 """
 
 from __future__ import annotations
@@ -32,14 +32,14 @@ STRUCK: Final = "•••"
 
 @dataclass(frozen=True)
 class Secret:
-    """What is sent to a source: headers, or parameters of the query."""
+    """Secrets sent to a source: headers, or query parameters."""
 
     headers: Mapping[str, str]
     query: Mapping[str, str]
     words: tuple[str, ...]
 
     def redact(self, text: str) -> str:
-        """A text without the secret, plain or as addresses have it."""
+        """A text without the secret, plain or URL-encoded."""
         return _without_words(text, self.words)
 
 
@@ -53,7 +53,7 @@ _LEAST_KEY: Final = 16  # letters from which a parameter called key is a secret
 
 
 def secret_in(address: str) -> str:
-    """What in an address is a secret: its user and password, or a parameter of the query; empty if nothing is.
+    """The secret in an address: its user and password, or a query parameter; empty if there is none.
 
     Examples
     --------
@@ -72,12 +72,12 @@ def secret_in(address: str) -> str:
 
 
 def refuse_secret(address: str, what: str) -> None:
-    """Refuse an address that holds a secret, which would be written into logs, sets and the catalogue.
+    """Refuse an address that contains a secret, which would be written to logs, sets and the catalogue.
 
     Raises
     ------
     SourceError
-        With how credentials are given instead.
+        With instructions for credentials.
     """
     secret = secret_in(address)
     if secret:
@@ -88,21 +88,21 @@ def refuse_secret(address: str, what: str) -> None:
 
 
 class _LogFilter(logging.Filter):
-    """Replaces secrets in what another library logs."""
+    """Replaces secrets in the log records of another library."""
 
     def __init__(self, words: Sequence[str]) -> None:
         super().__init__()
         self._words = words
 
     def filter(self, record: logging.LogRecord) -> bool:
-        """Let every record pass, without the secrets."""
+        """Pass every record, without the secrets."""
         record.msg, record.args = _without_words(record.getMessage(), self._words), ()
         return True
 
 
 @contextmanager
 def hidden_in_logs(words: Sequence[str], loggers: Sequence[str]) -> Iterator[None]:
-    """Replace secrets in what the loggers of other libraries write inside a block of code."""
+    """Replace secrets in the log records of other libraries within a block of code."""
     if not words:
         yield
         return
@@ -125,13 +125,12 @@ def _without_words(text: str, words: Iterable[str]) -> str:
 
 @dataclass(frozen=True)
 class Credentials:
-    """How a source wants to be shown a secret, and where the secret is kept.
+    """How a source receives a secret, and where the secret is stored.
 
     Attributes
     ----------
     kind : {"bearer", "header", "query", "password"}
-        ``Authorization: Bearer``, a header or a query parameter of the given name, or user and
-        password.
+        ``Authorization: Bearer``, a header or query parameter of the given name, or user and password.
     name : str
         Name of the header or parameter.
     user : str
@@ -148,7 +147,7 @@ class Credentials:
 
     @classmethod
     def of(cls, settings: Mapping[str, Any], source: str) -> Credentials:
-        """Read a table of settings; a secret in it is refused.
+        """Parse a table of settings; a secret in it is refused.
 
         Examples
         --------
@@ -177,7 +176,7 @@ class Credentials:
         return credentials
 
     def secret(self, source: str) -> Secret:
-        """Fetch the secret from where it is kept."""
+        """Read the secret from its storage."""
         word = self._saved_names(source)
         if self.kind == "query":
             return Secret({}, {self.name: word}, (word,))
@@ -231,7 +230,7 @@ Ask = Callable[[str, str], bool]
 
 @dataclass(frozen=True)
 class Credential:
-    """A credential, and the hosts it may be sent to."""
+    """A credential, and the hosts that can receive it."""
 
     how: Credentials
     hosts: tuple[str, ...] = ()
@@ -245,12 +244,11 @@ class CredentialStore:
     ----------
     credentials : mapping of str to Credential
     bound : mapping of str to sequence of str
-        Further hosts of each, from earlier answers or given for this run.
+        Further hosts of each credential, from earlier answers or for this run.
     ask : callable, optional
-        Asks a person whether a credential may be sent to a host; without it, a host that is not bound is
-        refused.
+        Asks the user whether a credential can be sent to a host; without it, an unbound host is refused.
     folder : path, optional
-        Where answers are remembered.
+        File that stores the answers.
 
     Examples
     --------
@@ -304,7 +302,8 @@ class CredentialStore:
         Raises
         ------
         SourceError
-            If there is none of that name, or the host is not bound to it; the message has the line that binds it.
+            If there is no credential of that name, or the host is not bound to it; the message has the option
+            that binds it.
         """
         if name not in self.credentials:
             names = ", ".join(self.credentials) or "none"
@@ -327,7 +326,7 @@ class CredentialStore:
         )
 
     def _remember(self, name: str, host: str) -> None:
-        """Keep an answer for later runs."""
+        """Store an answer for later runs."""
         self.bound = {**self.bound, name: [*self.bound.get(name, ()), host]}
         if self.folder is None:
             return
@@ -350,7 +349,7 @@ def config_folder() -> Path:
 
 
 def host_of(url: str) -> str:
-    """Host of an address, with its port where that is not the usual one.
+    """Host of an address, with its port if it is not the default one.
 
     Examples
     --------
@@ -366,7 +365,7 @@ def host_of(url: str) -> str:
 
 
 def _read(place: Path, *, needed: bool) -> dict[str, Any]:
-    """Tables of a TOML file; none if it is not there and need not be."""
+    """Tables of a TOML file; empty if an optional file does not exist."""
     try:
         if place.stat().st_size > _LARGEST:
             raise SourceError(

@@ -1,7 +1,7 @@
 """SQL databases: a table or a read-only query as a Parquet download, streamed in bounded memory.
 
-Databases are only read: SQLite in a connection that allows nothing else, PostgreSQL in a read-only
-transaction with a time limit, others by refusing every text but one SELECT.
+Databases are read-only: SQLite through a connection that permits only reading, PostgreSQL in a read-only
+transaction with a time limit, others by refusing every text but a single SELECT.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ _STEPS: Final = 20_000  # of the virtual machine between two looks at the clock
 
 
 def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
-    """Refuse a text that is more than one statement, or does not select.
+    """Refuse a text with several statements, or one that is not a SELECT.
 
     Parameters
     ----------
@@ -64,7 +64,7 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
     name : str
         Source and query, for messages.
     dialect : str
-        Name of the database's dialect; where it has no read-only connection, INTO is refused too.
+        Name of the database's dialect; where it has no read-only connection, INTO is refused as well.
 
     Raises
     ------
@@ -97,12 +97,12 @@ def refuse_writing(sql: str, name: str, *, dialect: str) -> None:
 
 
 def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Connection:
-    """A connection to an SQLite file that reads, and stops at a deadline.
+    """A read-only connection to an SQLite file that stops at a deadline.
 
     Raises
     ------
     SourceError
-        If the file is not there, or the address is not the plain path of one.
+        If the file does not exist, or the address is not the plain path of a file.
     """
     if not database or database == ":memory:" or database.startswith("file:"):
         raise SourceError(
@@ -119,7 +119,7 @@ def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Con
 
 
 def _authorize(action: int, first: str | None, second: str | None, *_: Any) -> int:
-    """Whether SQLite may do something: select, read, call a harmless function, describe a table."""
+    """Whether an SQLite action is permitted: select, read, call a harmless function, describe a table."""
     if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _BARRED:
         return sqlite3.SQLITE_DENY
     if action == sqlite3.SQLITE_PRAGMA:
@@ -142,9 +142,9 @@ class Query:
     Attributes
     ----------
     sql : str
-        Text of the query; empty to take a whole table.
+        Text of the query; empty for a whole table.
     table : str
-        Name of the table, with its schema before a point if need be.
+        Name of the table, with its schema before a point if needed.
     date, key : str
         Columns of dates and of the key of each series; detected by default.
     """
@@ -156,22 +156,22 @@ class Query:
 
 
 def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
-    """Run a query and give its rows as Parquet.
+    """Run a query and return its rows as Parquet.
 
     Parameters
     ----------
     url : str
-        Address as SQLAlchemy writes it, without a password.
+        Address in the syntax of SQLAlchemy, without a password.
     query : Query
     name : str
         Source and path, for messages.
     password : str
-        Put into the address just before connecting.
+        Password, added to the address at connection time.
 
     Raises
     ------
     SourceError
-        If the database cannot be reached, or the query fails.
+        If the database is unavailable, or the query fails.
     """
     import sqlalchemy
     import sqlalchemy.exc
@@ -199,7 +199,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
 
 
 def _engine(address: Any, name: str, deadline: float) -> Any:
-    """An engine whose connections only read, where the database can be held to it."""
+    """An engine with read-only connections, where the database supports them."""
     import sqlalchemy
 
     if address.get_backend_name() == "postgresql":
@@ -255,7 +255,7 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
 
 
 def _statement(connection: Any, query: Query, name: str) -> Any:
-    """The query itself, or everything of a table whose name is quoted by the database's own rules."""
+    """The query itself, or all rows of a table whose name is quoted by the database's own rules."""
     import sqlalchemy
 
     if query.sql:
@@ -285,7 +285,7 @@ def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) 
 
 
 def _array(cells: list[Any]) -> Any:
-    """A column; exact decimals as floats, whatever else Arrow does not know as text."""
+    """A column; exact decimals as floats, other types unknown to Arrow as text."""
     if any(isinstance(c, Decimal) for c in cells):
         cells = [float(c) if c is not None else None for c in cells]
     try:

@@ -17,7 +17,7 @@ _ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s][^#\t\n\r]*)(?:#(.+))?$"
 
 @dataclass(frozen=True)
 class Download:
-    """Raw answer of a source, whole.
+    """Complete raw response of a source.
 
     ``unchanged``: the source confirmed the stored copy, and ``body`` is empty.
     """
@@ -82,23 +82,23 @@ ACCEPTED: Final = "gzip, deflate"
 
 
 class CodingError(Exception):
-    """The body is coded in a way that is not accepted, or ends before it is whole."""
+    """The content encoding is not accepted, or the body is truncated."""
 
 
 def decode_body(parts: Iterable[bytes], coding: str) -> Iterator[bytes]:
-    """The body of an answer without its content coding, in pieces of bounded size.
+    """The body of a response without its content encoding, in pieces of bounded size.
 
     Parameters
     ----------
     parts : iterable of bytes
-        The body as it arrives.
+        Chunks of the body.
     coding : str
         Value of the Content-Encoding header.
 
     Raises
     ------
     CodingError
-        If there are several codings, one that is not known, a damaged one, or one cut short.
+        If there are several encodings, an unknown one, a damaged body, or a truncated one.
     """
     names = [name.strip().lower() for name in coding.split(",") if name.strip()]
     names = [name for name in names if name != "identity"]
@@ -140,7 +140,7 @@ def _decompress(reader: Any, data: bytes) -> bytes:
 
 
 def _bits(part: bytes, bits: int) -> int:
-    """Deflate without the header that the standard asks for is common; it is read too.
+    """Deflate without the header of the standard is common; it is accepted.
 
     Examples
     --------
@@ -154,7 +154,7 @@ def _bits(part: bytes, bits: int) -> int:
 
 
 def charset_of(content_type: str, body: bytes) -> str | None:
-    """Encoding of a text by its Content-Type, unless the text is UTF-8, which servers often fail to declare.
+    """Encoding of a text by its Content-Type, unless the text is UTF-8, which servers often do not declare.
 
     Examples
     --------

@@ -45,7 +45,7 @@ _LOGGERS: Final = (  # of the HTTP library; they write addresses and headers
 
 
 class AnswerError(SourceError):
-    """The server refused; ``status`` is its status code."""
+    """The server refused the request; ``status`` is its status code."""
 
     def __init__(self, text: str, status: int) -> None:
         super().__init__(text)
@@ -57,7 +57,7 @@ class MissingAnswerError(AnswerError, NotFoundError):
 
 
 class _PassingError(Exception):
-    """The server or the line failed in a way that may pass."""
+    """A temporary failure of the server or the connection."""
 
     def __init__(self, reason: str, wait: float | None = None) -> None:
         super().__init__(reason)
@@ -66,7 +66,7 @@ class _PassingError(Exception):
 
 @dataclass
 class HttpClient:
-    """Fetches whole answers under a policy. Close it, or use it as a context manager."""
+    """Fetches complete responses under a policy. Close it, or use it as a context manager."""
 
     policy: HttpPolicy = field(default_factory=HttpPolicy)
 
@@ -107,14 +107,14 @@ class HttpClient:
         accept : str
             Media types wanted.
         held : Download, optional
-            Copy already held; if the server confirms it, the answer is ``unchanged``.
+            A stored copy; if the server confirms it, the response is ``unchanged``.
         secret : Secret, optional
-            Shown to the host of ``url`` only, and removed from every message.
+            Sent to the host of ``url`` only, and removed from every message.
 
         Raises
         ------
         SourceError
-            If no whole response came; the message names what came instead.
+            If there is no complete response; the message states the response.
         """
         refuse_secret(url, "The address")
         shown = secret or _NO_SECRET
@@ -162,7 +162,7 @@ class HttpClient:
         return asked if asked is not None else backoff(state)
 
     def _once(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
-        """One try, through redirects, within one deadline."""
+        """One attempt, through redirects, before one deadline."""
         asked = home = self._url(url)
         if home.host not in self._networks:
             self._networks[home.host] = network_of(home.host)
@@ -199,7 +199,7 @@ class HttpClient:
         return parsed
 
     def _request_once(self, url: str, where: httpx.URL, headers: dict[str, str]) -> Download | httpx.URL:
-        """The answer of one request: a download, or where to ask instead."""
+        """The result of one request: a download, or the address of a redirect."""
         with self._lock:
             gate = self._hosts[where.netloc.decode()]
         try:
@@ -271,7 +271,7 @@ class HttpClient:
 
 
 def _refuse_redirect(url: str, asked: httpx.URL, then: httpx.URL, home: str) -> None:
-    """Refuse to go from https to http, or from one class of network into a private one."""
+    """Refuse a redirect from https to http, or from one class of network into a private one."""
     if asked.scheme == "https" and then.scheme == "http":
         raise SourceError(f"{url} redirects from https to http, which is refused.")
     kind = network_of(then.host)
@@ -286,7 +286,7 @@ def _same_place(asked: httpx.URL, home: httpx.URL) -> bool:
 
 
 def _retry_after(text: str) -> float | None:
-    """Seconds that Retry-After asks for, as a number or a date."""
+    """Seconds in Retry-After, from a number or a date."""
     if re.fullmatch(r"[0-9]{1,9}(\.[0-9]+)?", text.strip()):
         return float(text)
     try:

@@ -1,4 +1,4 @@
-"""Limits on what is read from outside: bytes, rows, cells, nested archives, time."""
+"""Limits on input from outside: bytes, rows, cells, nested archives, time."""
 
 from __future__ import annotations
 
@@ -17,17 +17,17 @@ VARIABLE: Final = "ULTRUM_LIMITS"
 
 @dataclass(frozen=True)
 class Limits:
-    """What is refused if it is larger; see :func:`limits`.
+    """Maximum sizes of input; see :func:`limits`.
 
     Attributes
     ----------
     file_bytes, answer_bytes : int
-        Of a file on this machine, and of the answer of a service.
+        Bytes of a local file, and of the response of a service.
     unpacked_bytes, expansion, nesting : int
-        Of what is in an archive or a workbook: its bytes, how many times larger than packed if it has more
-        than 16 MB, and how many archives may be nested.
+        Contents of an archive or a workbook: bytes, expansion ratio for contents above 16 MB, and depth of nested
+        archives.
     rows, columns, cells, sheets : int
-        Of a table, a line of it, the whole, and a workbook; cells are rows times the widest row.
+        Rows and columns of a table, its cells, and sheets of a workbook; cells are rows times the widest row.
     redirects, seconds : int
         Of one answer.
 
@@ -52,7 +52,7 @@ class Limits:
     seconds: int = 600
 
     def check(self, name: str, size: float, description: str) -> None:
-        """Refuse what is larger than the limit of that name; ``description`` is for the message.
+        """Refuse a size above the limit of that name; ``description`` is for the message.
 
         Parameters
         ----------
@@ -61,12 +61,12 @@ class Limits:
         size : float
             Size that was found.
         description : str
-            What has that size, for the message.
+            The object of that size, for the message.
 
         Raises
         ------
         TableError
-            With how to raise the limit.
+            With instructions for a higher limit.
         """
         most = getattr(self, name)
         if size > most:
@@ -130,17 +130,17 @@ _OVERRIDES: Final = ContextVar[tuple[Limits, ...]]("limits", default=())
 
 
 def current() -> Limits:
-    """The limits that hold here: those of ``ul.limits``, or of the environment."""
+    """The limits in effect: those of ``ul.limits``, or of the environment."""
     overrides = _OVERRIDES.get()
     return overrides[-1] if overrides else _from_environment()
 
 
 @contextmanager
 def limits(**changes: int) -> Iterator[Limits]:
-    r"""Use other limits inside a block of code.
+    r"""Use other limits within a block of code.
 
-    They hold for this thread and for what it fetches in parallel; other threads keep their own. For whole
-    programs and for the command line, set the environment variable ``ULTRUM_LIMITS``:
+    They apply to this thread and its parallel downloads; other threads keep their own. For whole programs and for
+    the command line, set the environment variable ``ULTRUM_LIMITS``:
     ``ULTRUM_LIMITS=rows=30000000,columns=80000``.
 
     Parameters
@@ -152,7 +152,7 @@ def limits(**changes: int) -> Iterator[Limits]:
     Yields
     ------
     Limits
-        The limits of the block.
+        The limits within the block.
 
     Raises
     ------
@@ -179,7 +179,7 @@ def limits(**changes: int) -> Iterator[Limits]:
 
 @dataclass(frozen=True)
 class HttpPolicy:
-    """Limits of fetching, seconds and bytes, and whether a server may confirm a stored copy."""
+    """Limits of downloads, in seconds and bytes, and whether a server can confirm a stored copy."""
 
     attempts: int = 4
     first_wait: float = 0.25

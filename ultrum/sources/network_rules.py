@@ -1,8 +1,8 @@
-"""Network transport with a deadline for the whole exchange, and no way from one network class to another.
+"""Network transport with a deadline for the whole exchange, and without access from one network class to another.
 
-A server that sends a byte now and then never runs into the timeout of a single read. Here every read and
-write of an exchange gets what is left until its deadline, whatever arrives: headers, interim answers,
-bodies or trailers. A redirect reaches a private network only from the same one.
+A server that sends single bytes slowly never reaches the timeout of a single read. Every read and write of an
+exchange therefore has the remaining time until its deadline: headers, interim responses, bodies and trailers. A
+redirect can reach a private network only from the same one.
 """
 
 from __future__ import annotations
@@ -36,16 +36,16 @@ _CLASSES: Final = (
 
 
 class DeadlineError(Exception):
-    """The exchange took longer than it may."""
+    """The exchange took longer than its limit."""
 
 
 class NetworkError(Exception):
-    """The host is in a network that the exchange must not reach."""
+    """The host is in a network that the exchange is not allowed to reach."""
 
 
 @dataclass(frozen=True)
 class Exchange:
-    """Limits of one exchange: when it ends, and the class of network it began in."""
+    """Limits of one exchange: its deadline, and the network class of its start."""
 
     deadline: float
     home: str = ""
@@ -70,7 +70,7 @@ _NOW: ContextVar[Exchange | None] = ContextVar("exchange", default=None)
 
 @contextmanager
 def exchange(limits: Exchange) -> Iterator[None]:
-    """Every connection of this block keeps to some limits."""
+    """Apply limits to every connection of this block."""
     token = _NOW.set(limits)
     try:
         yield
@@ -79,9 +79,9 @@ def exchange(limits: Exchange) -> Iterator[None]:
 
 
 def network_of(host: str) -> str:
-    """Class of the network that a host is in: public, private, link-local or loopback.
+    """Network class of a host: public, private, link-local or loopback.
 
-    Of several addresses the least public counts; a name that cannot be resolved is public.
+    Of several addresses the least public one counts; an unresolvable name is public.
 
     Examples
     --------
@@ -106,12 +106,12 @@ def _class_of(address: str) -> str:
 
 
 def may_reach(home: str, host_class: str) -> bool:
-    """Whether an exchange that began in one class of network may go on in another."""
+    """Whether an exchange that started in one network class can continue in another."""
     return host_class in ("public", home)
 
 
 class _Stream(httpcore.NetworkStream):
-    """A connection whose reads and writes end with the exchange."""
+    """A connection whose reads and writes end at the deadline of the exchange."""
 
     def __init__(self, inner: httpcore.NetworkStream) -> None:
         self.inner = inner
@@ -121,7 +121,7 @@ class _Stream(httpcore.NetworkStream):
         return self.inner.read(max_bytes, _shorter(timeout))
 
     def write(self, buffer: bytes, timeout: float | None = None) -> None:
-        """Write all of it before the deadline."""
+        """Write all bytes before the deadline."""
         self.inner.write(buffer, _shorter(timeout))
 
     def close(self) -> None:
@@ -138,7 +138,7 @@ class _Stream(httpcore.NetworkStream):
         return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))
 
     def get_extra_info(self, info: str) -> Any:
-        """A fact about the connection, from the inner one."""
+        """Information on the connection, from the inner one."""
         return self.inner.get_extra_info(info)
 
 
@@ -150,7 +150,7 @@ def _shorter(timeout: float | None) -> float | None:
 
 
 class _Backend(httpcore.NetworkBackend):
-    """Opens connections, and looks at where they lead."""
+    """Opens connections, and checks their destination."""
 
     def __init__(self) -> None:
         self.inner = httpcore.SyncBackend()
@@ -163,7 +163,7 @@ class _Backend(httpcore.NetworkBackend):
         local_address: str | None = None,
         socket_options: Iterable[Any] | None = None,
     ) -> httpcore.NetworkStream:
-        """A connection; refused if it leads into a network that this exchange may not reach."""
+        """A connection; refused if it leads into a network that this exchange is not allowed to reach."""
         stream = self.inner.connect_tcp(host, port, _shorter(timeout), local_address, socket_options)
         peer, limits = stream.get_extra_info("server_addr"), _NOW.get()
         if limits is not None and limits.home and peer and not may_reach(limits.home, _class_of(str(peer[0]))):
@@ -174,7 +174,7 @@ class _Backend(httpcore.NetworkBackend):
     def connect_unix_socket(
         self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
     ) -> httpcore.NetworkStream:
-        """Refused: sources are asked over TCP only."""
+        """Refused: only TCP is used."""
         raise NetworkError(path)
 
     def sleep(self, seconds: float) -> None:
@@ -183,12 +183,12 @@ class _Backend(httpcore.NetworkBackend):
 
 
 class Transport(httpx.BaseTransport):
-    """A pool of connections, through a proxy where the environment names one.
+    """A connection pool, through a proxy if the environment defines one.
 
     Parameters
     ----------
     connections : int
-        Most connections at once.
+        Maximum number of connections.
     """
 
     def __init__(self, connections: int) -> None:
@@ -239,7 +239,7 @@ class Transport(httpx.BaseTransport):
 
 
 class _Body(httpx.SyncByteStream):
-    """Raw bytes of an answer."""
+    """Raw bytes of a response."""
 
     def __init__(self, stream: Any) -> None:
         self.stream = stream
@@ -255,7 +255,7 @@ class _Body(httpx.SyncByteStream):
 
 @contextmanager
 def _translate_faults() -> Iterator[None]:
-    """Faults of the connection under the names of the HTTP library."""
+    """Connection errors as exceptions of the HTTP library."""
     try:
         yield
     except (httpcore.ConnectTimeout, httpcore.ReadTimeout, httpcore.WriteTimeout) as error:

@@ -80,7 +80,7 @@ def fill(
     Raises
     ------
     UnitError
-        If a flow or a return would be repeated, which would count it twice. Remove this call.
+        If a flow or a return would be repeated, which would count it twice.
 
     Examples
     --------

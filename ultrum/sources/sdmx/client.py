@@ -36,23 +36,23 @@ _PAGE = (b"<html", b"<!doctype html")
 
 
 def decode(body: bytes, content_type: str, dimensions: Sequence[str], where: str) -> list[RawSeries]:
-    """Series of a data message, whatever its format.
+    """Series of a data message in any format.
 
     Parameters
     ----------
     body : bytes
         The message.
     content_type : str
-        What the service calls it; the first bytes decide where the two differ.
+        Content type stated by the service; the first bytes decide if the two differ.
     dimensions : sequence of str
         Ids of the dimensions, in the order of a key.
     where : str
-        Name of what was asked, for messages.
+        Requested name, for messages.
 
     Raises
     ------
     SourceError
-        If the message is in no format of the standard, or is cut short.
+        If the message is in no format of the standard, or is truncated.
     """
     start = body[:512].removeprefix(b"\xef\xbb\xbf").lstrip()
     if start.lower().startswith(_PAGE):
@@ -87,7 +87,7 @@ _MOST_FLOWS_WALKED: Final = 300
 
 @dataclass(frozen=True)
 class Listing:
-    """One catalogue entry: an address and what is known of it."""
+    """One catalogue entry: an address and its description."""
 
     address: str
     title: str
@@ -107,10 +107,10 @@ class SdmxSource:
     name : str
         Its name in addresses.
     obtain : callable
-        Takes a path below the service's entry point and the media types wanted, and gives the
-        download: from the network, or from the vault.
+        Function that downloads a path below the service's entry point in given media types, from the network or
+        from the vault.
     format : {"csv", "csv2", "json", "json2", "xml", "xml generic"}
-        Data format to prefer; the answer's own bytes decide how it is read.
+        Preferred data format; the response's own bytes decide how it is read.
     rest : {"", "2.1", "3.0"}
         Version of the query paths; if empty, 2.1 is tried first and 3.0 if that is not known.
     """
@@ -124,7 +124,7 @@ class SdmxSource:
     _calendar: Calendar = field(default_factory=Calendar)
 
     def series(self, path: str, span: Span = EVERYTHING, part: str = "") -> TimeSeries:
-        """The one series at ``FLOW/KEY``, or one part of it where its definition changes."""
+        """The single series at ``FLOW/KEY``, or one part of it if its definition changes."""
         candidates = self.all_series(path, span)
         address = str(Address(self.name, path))
         if part:
@@ -144,7 +144,7 @@ class SdmxSource:
         )
 
     def all_series(self, path: str, span: Span = EVERYTHING) -> list[TimeSeries]:
-        """Every series at ``FLOW/KEY``, whose key may have wildcards."""
+        """Every series at ``FLOW/KEY``; the key can have wildcards."""
         flow, _, key = path.partition("/")
         structure = self._structure(flow)[1]
         where = f"{self.name}:{path}"
@@ -156,13 +156,13 @@ class SdmxSource:
         return self._type_series(raw, flow, structure)
 
     def read(self, flow: str, body: bytes) -> list[TimeSeries]:
-        """Every series of a data message of a flow."""
+        """Every series of a data message of a dataflow."""
         structure = self.structure(flow)
         raw = decode(body, "", structure.dimensions, f"{self.name}:{flow}")
         return self._type_series(raw, flow, structure)
 
     def _type_series(self, raw: Sequence[RawSeries], flow: str, structure: Structure) -> list[TimeSeries]:
-        """Every series that can be read; a warning lists those that cannot, unless none can."""
+        """Every readable series; a warning lists the others, and an error is raised if there is none."""
         typed: list[TimeSeries] = []
         faults: list[SourceError] = []
         for one in raw:
@@ -178,14 +178,14 @@ class SdmxSource:
         return typed
 
     def data_path(self, path: str, span: Span = EVERYTHING) -> str:
-        """Path below the entry point at which the data of ``FLOW/KEY`` stand."""
+        """Path of the data of ``FLOW/KEY`` below the entry point."""
         flow, _, key = path.partition("/")
         name, structure = self._structure(flow)
         _check_key(self.name, path, key, structure)
         return self._paths.data(name, key, span, dimensions=structure.dimensions)
 
     def _refuse_other_frequency(self, where: str, flow: str, key: str, structure: Structure) -> None:
-        """List the frequencies there are, if the one requested is missing."""
+        """List the available frequencies, if the requested one is missing."""
         parts = key.split(".")
         if "FREQ" not in structure.dimensions or len(parts) != len(structure.dimensions):
             return
@@ -207,7 +207,7 @@ class SdmxSource:
         )
 
     def listings(self) -> list[Listing]:
-        """Every series of the service; of a flow whose series it does not list, the flow itself."""
+        """Every series of the service; for a dataflow that cannot be listed, the dataflow itself."""
         all_listings = []
         for number, flow in enumerate(self.flows()):
             try:
@@ -239,7 +239,7 @@ class SdmxSource:
         return self._flows
 
     def _first_flows(self) -> list[Flow]:
-        """Flows by the paths of the version given, or of the first version the service knows."""
+        """Dataflows by the paths of the given version, or of the first version that the service supports."""
         versions = (self.rest,) if self.rest else REST
         fault: SourceError | None = None
         for version in versions:
@@ -253,7 +253,7 @@ class SdmxSource:
         raise fault or SourceError(f"{self.name} lists no flows.")
 
     def structure(self, flow: str) -> Structure:
-        """Dimensions and codes of a flow."""
+        """Dimensions and codes of a dataflow."""
         return self._structure(flow)[1]
 
     def categories(self) -> list[Category]:
@@ -265,7 +265,7 @@ class SdmxSource:
             return []
 
     def available(self, flow: str, key: str = "") -> dict[str, list[str]]:
-        """Codes of each dimension for which the flow has data."""
+        """Codes of each dimension for which the dataflow has data."""
         name, _ = self._structure(flow)
         body = self.obtain(self._paths.available(name, key), STRUCTURE).body
         return read_available(body, f"{self.name}:{flow}")
@@ -291,7 +291,7 @@ class SdmxSource:
         return self._structures[flow]
 
     def _flow(self, wanted: FlowName) -> Flow | None:
-        """The flow of a name; a version that the list does not have is asked for by its own path."""
+        """The dataflow of a name; a version that is not listed is requested by its own path."""
         flows = [f for f in self.flows() if f.id == wanted.id and wanted.agency in ("all", f.agency)]
         if flows and wanted.version not in ("latest", *(f.version for f in flows)):
             path = self._paths.flow(replace(wanted, agency=flows[0].agency))

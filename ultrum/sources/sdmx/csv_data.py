@@ -1,4 +1,4 @@
-"""SDMX-CSV 1.0 and 2.0: one row an observation, one column a dimension, measure or attribute."""
+"""SDMX-CSV 1.0 and 2.0: one row per observation, one column per dimension, measure or attribute."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _NUMBER: Final = re.compile(r"[-+0-9.eE ]*").fullmatch
 
 
 def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
-    """Series of an SDMX-CSV message; cells may be codes, or codes with their names behind a colon."""
+    """Series of an SDMX-CSV message; cells are codes, or codes with their names after a colon."""
     line = body[: body.find(b"\n")].decode("utf-8-sig").strip().replace('"', "")
     mark = ";" if line.count(";") > line.count(",") else ","
     header = [_id(name) for name in line.split(mark)]
@@ -61,9 +61,9 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
 
 
 def _delete_rows(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
-    """The rows that remain: each row of action D removes the observations above it that it names.
+    """The remaining rows: each row with action D deletes the observations above it that match it.
 
-    A cell that is empty in such a row stands for every code or period (SDMX-CSV 2.0).
+    An empty cell in such a row matches every code or period (SDMX-CSV 2.0).
     """
     names = [*dimensions, _TIME]
     rows = pd.DataFrame({n: table[n].cast(pa.string()).to_pylist() for n in names})
@@ -81,10 +81,10 @@ def _delete_rows(table: pa.Table, dimensions: Sequence[str]) -> pa.Table:
 
 
 def _one_series(body: bytes, mark: str, header: Sequence[str], dimensions: Sequence[str]) -> RawSeries | None:
-    """A short message of one series whose rows differ in period and value only; else None.
+    """A short message of one series whose rows differ in period and value only; otherwise None.
 
-    What every row repeats before the period and behind the value is cut out as text, which is far
-    quicker than splitting it into cells.
+    The constant text before the period and after the value is removed as text, which is much faster than
+    splitting it into cells.
     """
     text = body.decode("utf-8-sig").replace("\r\n", "\n").rstrip("\n")
     rows = text[text.find("\n") + 1 :]
@@ -116,19 +116,19 @@ def _id(name: str) -> str:
 
 
 def _dictionary_codes(column: Any) -> tuple[Ints, list[str]]:
-    """Places and texts of a dictionary column."""
+    """Positions and texts of a dictionary column."""
     chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
     return chunk.indices.to_numpy(zero_copy_only=False), [_code(t) for t in chunk.dictionary.to_pylist()]
 
 
 def _code(text: str) -> str:
-    """A code without the name that may follow it."""
+    """A code without its name."""
     return text.split(": ", 1)[0] if ": " in text else text
 
 
 def _turns(column: Any) -> Ints:
-    """Rows at which a column differs from the row before."""
+    """Rows in which a column differs from the row before."""
     changed = pc.not_equal(column.slice(1), column.slice(0, len(column) - 1))
     return np.flatnonzero(changed.to_numpy()) + 1
 
@@ -161,7 +161,7 @@ def _join(parts: Sequence[str]) -> str:
 
 
 def _groups(edges: Ints, keys: Sequence[str], count: int) -> dict[str, Array]:
-    """Rows of each series, in order of appearance; mostly each is one run."""
+    """Rows of each series, in order of appearance; most series are one run."""
     groups: dict[str, Array] = {}
     for key, start, stop in zip(keys, edges, [*edges[1:], count], strict=True):
         rows = np.arange(start, stop)
@@ -170,7 +170,7 @@ def _groups(edges: Ints, keys: Sequence[str], count: int) -> dict[str, Array]:
 
 
 def _inside(turns: Ints, rows: Array) -> bool:
-    """Whether a column turns inside a series, and not only where it begins."""
+    """Whether a column changes within a series, and not only at its start."""
     if len(rows) < 2:
         return False
     if rows[-1] - rows[0] + 1 > len(rows):

@@ -57,14 +57,14 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
 
 
 class _Places:
-    """Places of periods, read once for series that share them."""
+    """Positions of periods, parsed once for series that share them."""
 
     def __init__(self) -> None:
         self.keys: list[str] = []
         self.at = np.empty(0, dtype=np.int64)
 
     def of(self, rows: Mapping[str, Any]) -> Ints:
-        """Places of the observations of one series."""
+        """Positions of the observations of one series."""
         keys = list(rows)
         if keys != self.keys:
             self.keys, self.at = keys, np.fromiter(map(int, keys), np.int64, len(keys))
@@ -99,12 +99,12 @@ def _raw(
 
 
 def _hashable(place: Any) -> Any:
-    """A place as it is; a value of several parts as text."""
+    """A position as it is; a value of several parts as text."""
     return place if isinstance(place, int | float | str | None) else str(place)
 
 
 def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[RawSeries]:
-    """Observations keyed by the places of all dimensions at once."""
+    """Observations keyed by the positions of all dimensions."""
     parts = structure["dimensions"]
     fixed = {d["id"]: _code(d["values"][0]) for d in parts.get("dataSet", []) if d.get("values")}
     along = parts["observation"]
@@ -182,7 +182,7 @@ def _value(attribute: Part, place: Any) -> str:
 
 
 def _code(value: Any) -> str:
-    """Code of a value, or its name where it has no code."""
+    """Code of a value, or its name if it has no code."""
     if not isinstance(value, dict):
         return str(value)
     for key in ("id", "value", "name"):

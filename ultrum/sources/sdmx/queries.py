@@ -1,4 +1,4 @@
-"""Queries of SDMX REST 2.1 and 3.0, and the errors of a service in plain words."""
+"""Queries of SDMX REST 2.1 and 3.0, and explanations of the errors of a service."""
 
 from __future__ import annotations
 
@@ -25,16 +25,16 @@ REST: Final = ("2.1", "3.0")
 
 @dataclass(frozen=True)
 class Span:
-    """Which observations of a series to ask for.
+    """Which observations of a series to request.
 
     Attributes
     ----------
     start, end : str
         First and last period, as ``2010``, ``2010-Q1`` or ``2010-01``; empty for all.
     last : int
-        Only the last so many observations; 0 for all.
+        Number of most recent observations; 0 for all.
     updated_after : str
-        Only what changed since an instant (ISO 8601).
+        Only changes since an instant (ISO 8601).
     """
 
     start: str = ""
@@ -51,7 +51,7 @@ EVERYTHING: Final = Span()
 
 @dataclass(frozen=True)
 class FlowName:
-    """Agency, id and version of a flow."""
+    """Agency, id and version of a dataflow."""
 
     id: str
     agency: str = "all"
@@ -59,7 +59,7 @@ class FlowName:
 
     @classmethod
     def parse(cls, text: str) -> FlowName:
-        """Read ``FLOW``, ``AGENCY,FLOW`` or ``AGENCY,FLOW,1.0``."""
+        """Parse ``FLOW``, ``AGENCY,FLOW`` or ``AGENCY,FLOW,1.0``."""
         parts = text.split(",")
         if len(parts) == 1:
             return cls(parts[0])
@@ -88,13 +88,13 @@ class Paths:
         return f"structure/datastructure/{_wild(reference)}?references=children"
 
     def categories(self) -> str:
-        """Every category scheme with what is in its categories."""
+        """Every category scheme with its categorisations."""
         if self.rest == "2.1":
             return "categoryscheme/all/all/latest?references=parentsandsiblings"
         return "structure/categoryscheme/*/*/~?references=parentsandsiblings"
 
     def available(self, flow: FlowName, key: str) -> str:
-        """Codes for which a flow has data."""
+        """Codes for which a dataflow has data."""
         if self.rest == "2.1":
             return f"availableconstraint/{self._flow(flow)}/{key or 'all'}"
         return f"availability/dataflow/{self._context(flow)}/{_key30(key)}"
@@ -107,7 +107,7 @@ class Paths:
         detail: str = "",
         dimensions: Sequence[str] = (),
     ) -> str:
-        """Data of a flow at a key; wildcards and ``+`` are those of 2.1 in either version."""
+        """Data of a dataflow at a key; wildcards and ``+`` are those of 2.1 in either version."""
         if self.rest == "2.1":
             path = f"data/{self._flow(flow)}/{key or 'all'}"
             query = {
@@ -141,19 +141,19 @@ class Paths:
 
 
 def _wild(reference: str) -> str:
-    """Wildcards of 2.1 as 3.0 writes them."""
+    """Wildcards of 2.1 in the syntax of 3.0."""
     return re.sub(r"(?<=/)latest$", "~", re.sub(r"^all(?=/)", "*", reference))
 
 
 def _key30(key: str) -> str:
-    """A key of 2.1 as 3.0 writes it: stars for wildcards, several codes left to a filter."""
+    """A key of 2.1 in the syntax of 3.0: stars for wildcards, several codes as a filter."""
     if key in ("", "all"):
         return "*"
     return ".".join("*" if not part or "+" in part else part for part in key.split("."))
 
 
 def _filters(key: str, dimensions: Sequence[str]) -> dict[str, str]:
-    """Filters of 3.0 for the dimensions of which a key names several codes."""
+    """Filters of 3.0 for the dimensions with several codes in a key."""
     pairs = zip(dimensions, key.split("."), strict=False)
     return {f"c[{d}]": part.replace("+", ",") for d, part in pairs if "+" in part}
 
@@ -171,7 +171,7 @@ def key_of(path: str) -> str:
 
 
 def covers(path: str, wanted: str, spans: bool = False) -> bool:
-    """Whether a data path asks for a series ``FLOW/KEY`` among others, whole or also for a span.
+    """Whether a data path includes a series ``FLOW/KEY``, in full or for a span.
 
     Examples
     --------
@@ -192,7 +192,7 @@ def covers(path: str, wanted: str, spans: bool = False) -> bool:
 
 
 def accept_of(format_name: str) -> str:
-    """Media types to ask for: the format preferred first, then every other that can be read."""
+    """Accepted media types: the preferred format first, then all other readable ones."""
     rest = [t for name in ("csv", "json", "xml", "xml generic") for t in _FORMATS[name]]
     wanted = list(dict.fromkeys([*_FORMATS[format_name], *rest]))
     return ", ".join(f"{t};q={max(1.0 - 0.1 * k, 0.1):.1f}" if k else t for k, t in enumerate(wanted))
@@ -222,7 +222,7 @@ MEANINGS: Final = {
 
 
 def message_of_fault(body: bytes) -> str:
-    """The fault that a message carries, in words; empty if it carries none.
+    """The error that a message reports, in words; empty if it reports none.
 
     Examples
     --------
@@ -238,7 +238,7 @@ def message_of_fault(body: bytes) -> str:
 
 
 def in_words(code: int, text: str) -> str:
-    """A code of the standard and the service's own words as one sentence."""
+    """An error code of the standard and the service's own text as one sentence."""
     meaning = MEANINGS.get(code) or MEANINGS.get(code // 100 * 100, "the service refused.")
     return f"{meaning} Its message: '{text.strip()[:200]}' ({code})" if text else f"{meaning} ({code})"
 

@@ -19,7 +19,7 @@ from ultrum.errors import FrequencyError
 
 @dataclass(frozen=True)
 class RawSeries:
-    """One series as it was sent.
+    """One series as received.
 
     Attributes
     ----------
@@ -28,11 +28,11 @@ class RawSeries:
     labels : sequence of str
         Names of periods, shared by the series of a message.
     places : ndarray of int, shape (T,)
-        Which label each observation has.
+        Index of the label of each observation.
     values : ndarray, shape (T,)
-        NaN where nothing was sent.
+        NaN where no value was received.
     attributes : mapping of str to str
-        Of the whole series, by id.
+        Attributes of the whole series, by id.
     varying : mapping of str to sequence of str
         Attributes of the observations, by id, each of length T.
     """
@@ -72,8 +72,8 @@ _ORDER: Final = "NHDWMQSA"
 def plain_label(label: str) -> str:
     """A period as ``2024``, ``2024-S1``, ``2024-Q1``, ``2024-03``, ``2024-W05`` or a day.
 
-    Time ranges (``2024-01-01/P3M``), half-years of older services (``2024-H1``, ``2024-B1``) and days of
-    the reporting year (``2024-D032``) are rewritten; other texts are returned as they are.
+    Time ranges (``2024-01-01/P3M``), half-years of older services (``2024-H1``, ``2024-B1``) and days of the
+    reporting year (``2024-D032``) are rewritten; other texts are unchanged.
 
     Examples
     --------
@@ -91,7 +91,7 @@ def plain_label(label: str) -> str:
 
 
 def _of_range(start: str, duration: str, text: str) -> str:
-    """The period that begins on a day and lasts a duration."""
+    """The period with a first day and a duration."""
     if duration not in _SPANS:
         raise FrequencyError(f"'{text}' lasts {duration}, which is not a calendar period.")
     frequency = Frequency(_SPANS[duration])
@@ -107,7 +107,7 @@ def frequency_of(code: str, labels: Sequence[str]) -> Frequency:
     Raises
     ------
     FrequencyError
-        If a period is longer than the code states, as a year in a monthly series.
+        If a period is longer than the code states, such as a year in a monthly series.
     """
     shapes = {_DIGIT.sub("0", label): label for label in labels}
     shown = {parse_period(label)[0]: label for label in shapes.values()}
@@ -138,14 +138,14 @@ def stamps_of(labels: Sequence[str]) -> pd.DatetimeIndex:
 
 
 def intraday(labels: Sequence[str]) -> tuple[Frequency, pd.DatetimeIndex]:
-    """Frequency by the usual step, and the instants."""
+    """Frequency from the most common step, and the instants."""
     stamps = stamps_of(labels)
     moments = np.asarray(stamps.tz_localize(None).to_numpy().astype("datetime64[s]"))
     return intraday_frequency(np.sort(moments)), stamps
 
 
 def has_zone(labels: Sequence[str]) -> bool:
-    """Whether the first instant carries its offset from UTC."""
+    """Whether the first instant has an offset from UTC."""
     return bool(re.search(r"(Z|[+-]\d\d:?\d\d)$", labels[0].strip())) if len(labels) else True
 
 
@@ -161,7 +161,7 @@ _COUNTS: Final = ("PN", "PS", "PERS", "NO", "NUMBER", "COUNT", "UNITS", "PER")
 
 
 def unit_of_facts(facts: Mapping[str, str]) -> str:
-    """Code of the unit among the facts of a series."""
+    """Code of the unit among the attributes of a series."""
     return facts.get("UNIT_MEASURE") or facts.get("UNIT", "")
 
 
@@ -195,7 +195,7 @@ def measure_of_unit(unit: str, name: str, timing: str) -> dict[str, Any]:
     unit, name : str
         Code of the unit and its name in the code list, if known.
     timing : str
-        When in its period the series is observed: ``total``, ``average``, ``start`` or ``end``.
+        Timing of the series within its period: ``total``, ``average``, ``start`` or ``end``.
     """
     counted = {"total": "flow", "end": "stock", "start": "stock"}.get(timing, "")
     if is_percent(unit, name):

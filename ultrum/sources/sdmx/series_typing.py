@@ -1,4 +1,4 @@
-"""Raw series to typed ones: percent to decimals, multipliers applied, breaks split."""
+"""Typed series from raw ones: percent to decimals, multipliers applied, breaks split."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _AREA: Final = ("REF_AREA", "AREA", "GEO", "COUNTRY", "LOCATION", "REGION")
 
 
 class Calendar:
-    """Periods read once: the ordinals of labels seen last, and the index of periods seen last."""
+    """Parsed periods: cached ordinals of the last labels, and cached index of the last periods."""
 
     def __init__(self) -> None:
         self._labels: tuple[Sequence[str], str, Frequency, Ints] | None = None
@@ -60,7 +60,7 @@ class Calendar:
         Raises
         ------
         FrequencyError
-            If a period is none, or longer than the frequency.
+            If a period is invalid, or longer than the frequency.
         """
         kept = self._labels
         if kept is None or kept[1] != code or (kept[0] is not raw.labels and kept[0] != raw.labels):
@@ -73,7 +73,7 @@ class Calendar:
         return kept[2], kept[3][raw.places]
 
     def index(self, frequency: Frequency, ordinals: Ints) -> pd.Index:
-        """Index of ordinals; the one made last where it is the same."""
+        """Index of ordinals; the last one created if it is the same."""
         kept = self._index
         if kept is None or kept[0] != frequency or not np.array_equal(kept[1], ordinals):
             kept = self._index = frequency, ordinals, _index(frequency, ordinals)
@@ -100,7 +100,7 @@ def _index(frequency: Frequency, ordinals: Ints) -> pd.Index:
 def to_parts(
     raw: RawSeries, structure: Structure, address: str, calendar: Calendar | None = None
 ) -> list[TimeSeries]:
-    """Typed series, strictly in order of time; several where a definition or unit changes inside.
+    """Typed series, strictly increasing in time; several if a definition or unit changes.
 
     Parameters
     ----------
@@ -108,12 +108,12 @@ def to_parts(
     structure : Structure
     address : str
     calendar : Calendar, optional
-        Shared by series that have the same periods, which are then read once.
+        Cache shared by series with the same periods.
 
     Raises
     ------
     SourceError
-        If nothing came, periods repeat, or a period cannot be read.
+        If there are no observations, periods repeat, or a period cannot be parsed.
     """
     if not len(raw.places):
         raise SourceError(f"{address} has no observations in this span. Widen the span.")
@@ -164,7 +164,7 @@ def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
 
 
 def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:
-    """Stretches of observations with one definition, and the attributes of each."""
+    """Runs of observations with one definition, and the attributes of each."""
     cuts = {i for i, s in enumerate(varying.get("OBS_STATUS", [])) if s == BREAK and i}
     changing = {name: varying[name] for name in _SPLITTING if name in varying}
     for values in changing.values():
@@ -216,7 +216,7 @@ def _scale(facts: Mapping[str, str]) -> int:
 
 
 def _in_units(values: Floats, facts: Mapping[str, str], name: str, statuses: Sequence[str]) -> Floats:
-    """Values times their multiplier; percent divided by 100, which rounds once and correctly."""
+    """Values times their multiplier; percent divided by 100, with a single correct rounding."""
     scale = _scale(facts)
     scaled = values * 10.0**scale if scale else values.copy()
     if is_percent(unit_of_facts(facts), name):
@@ -227,7 +227,7 @@ def _in_units(values: Floats, facts: Mapping[str, str], name: str, statuses: Seq
 
 
 def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]:
-    """Measure and unit as far as key and attributes determine them; what they leave open stays empty."""
+    """Measure and unit as determined by key and attributes; otherwise empty."""
     base = facts.get("BASE_CURRENCY") or facts.get("CURRENCY")
     quote = facts.get("QUOTE_CURRENCY") or facts.get("CURRENCY_DENOM")
     if base and quote:  # CURRENCY of the standard is what is paid for one CURRENCY_DENOM
@@ -237,7 +237,7 @@ def _measure(facts: Mapping[str, str], name: str, timing: str) -> dict[str, Any]
 
 
 def _with_statuses(metadata: Metadata, statuses: Sequence[str], index: pd.Index) -> Metadata:
-    """Counts of observation statuses, for the trail and the notes."""
+    """Counts of observation statuses, for the provenance and the notes."""
     if not statuses:
         return metadata
     counts = Counter(_NAMES[s] for s in statuses if s in _NAMES)

@@ -1,6 +1,6 @@
-"""Structure messages: flows, dimensions, code lists, categories, availability.
+"""Structure messages: dataflows, dimensions, code lists, categories, availability.
 
-SDMX-JSON 1.0 and 2.0 and SDMX-ML 2.1 and 3.0 are read into the same few types.
+SDMX-JSON 1.0 and 2.0 and SDMX-ML 2.1 and 3.0 give the same few types.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ class Flow:
 
 @dataclass(frozen=True)
 class Structure:
-    """Dimensions in key order, the names of their codes, and the names of dimensions themselves.
+    """Dimensions in key order, the names of their codes, and their own names.
 
     ``attributes`` has the names of the codes of attributes.
     """
@@ -48,7 +48,7 @@ class Structure:
     attributes: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     def unit_name(self, facts: Mapping[str, str]) -> str:
-        """Name of the unit among the facts of a series, from the code list of its dimension or attribute."""
+        """Name of the unit of a series, from the code list of its dimension or attribute."""
         for place in ("UNIT_MEASURE", "UNIT"):
             if place in facts:
                 listed = self.codes.get(place) or self.attributes.get(place) or {}
@@ -63,7 +63,7 @@ class Structure:
 
 @dataclass(frozen=True)
 class Category:
-    """A topic of a catalogue: its path of names from the top, and the flows in it."""
+    """A topic of a catalogue: its path of names from the top, and its dataflows."""
 
     path: tuple[str, ...]
     flows: tuple[str, ...]
@@ -94,7 +94,7 @@ def read_flows(body: bytes, where: str) -> list[Flow]:
 
 @_whole
 def read_structure(body: bytes, where: str) -> Structure:
-    """The first data structure of a message, with the code lists and concepts that came with it."""
+    """The first data structure of a message, with the code lists and concepts of the message."""
     if _is_json(body):
         return _structure_json(_data(body, where), where)
     return _structure_xml(_tree(body, where), where)
@@ -102,7 +102,7 @@ def read_structure(body: bytes, where: str) -> Structure:
 
 @_whole
 def read_categories(body: bytes, where: str) -> list[Category]:
-    """Topics with the flows categorised under them."""
+    """Topics with their categorised dataflows."""
     if _is_json(body):
         data = _data(body, where)
         schemes, links = data.get("categorySchemes", []), data.get("categorisations", [])
@@ -189,7 +189,7 @@ def _xml_name(element: Any) -> str:
 
 
 def _xml_reference(element: Any) -> str:
-    """``agency/id/version`` that an element refers to, by Ref, URN or its own text."""
+    """``agency/id/version`` of a referenced element, by Ref, URN or its own text."""
     if element is None:
         return ""
     ref = element.find("{*}Ref")
@@ -201,7 +201,7 @@ def _xml_reference(element: Any) -> str:
 
 
 def _xml_urn(element: Any) -> str:
-    """Urn of a reference, made up from its Ref if it has none."""
+    """URN of a reference, built from its Ref if it has none."""
     if element is None:
         return ""
     urn = element.findtext("{*}URN")
@@ -217,7 +217,7 @@ def _xml_urn(element: Any) -> str:
 
 
 def _items(body: bytes, where: str, key: str, tag: str) -> list[dict[str, str]]:
-    """Flows of either format."""
+    """Dataflows of either format."""
     if _is_json(body):
         return [
             {
@@ -299,7 +299,7 @@ def _category_of_xml(element: Any) -> dict[str, Any]:
 
 
 def _categories(schemes: Sequence[Mapping[str, Any]], placed: Sequence[tuple[str, str]]) -> list[Category]:
-    """Every category with flows, or with none but children that may have."""
+    """Every category that has dataflows, or subcategories."""
     flows: dict[tuple[str, str], list[str]] = {}
     for source, target in placed:
         flow, category = _REFERENCE.search(source), _REFERENCE.search(target)

@@ -26,13 +26,13 @@ def from_xml(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
 
 
 def refuse_entities(body: bytes) -> None:
-    """Messages of the standard declare no entities; those that do mean no good."""
+    """Messages of the standard declare no entities; a message with entities is refused as an attack."""
     if b"<!ENTITY" in body or b"<!DOCTYPE" in body[:65_536]:
         raise ValueError("it declares entities or a document type, which SDMX messages do not")
 
 
 def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:
-    """Finished elements of a message, without entities, network or documents of great depth."""
+    """Finished elements of a message, without entities, network access or deep nesting."""
     return iter(
         lxml.etree.iterparse(
             io.BytesIO(body),
@@ -48,10 +48,10 @@ def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:
 
 
 class _Reader:
-    """Gathers observations into series as elements end.
+    """Collects observations into series as elements end.
 
-    Observations of one series nearly always carry the same attributes in the same order, so their
-    values are kept as rows under one heading and turned to columns at the end of the series.
+    Observations of one series nearly always have the same attributes in the same order, so their values are
+    stored as rows under one heading and transposed at the end of the series.
     """
 
     def __init__(self, dimensions: Sequence[str]) -> None:
@@ -66,7 +66,7 @@ class _Reader:
         self._labels: list[str] = []
 
     def read(self, body: bytes) -> list[RawSeries]:
-        """Every series of a message; observations are taken with the series that holds them."""
+        """Every series of a message; observations are read with their series."""
         held = _SERIES.search(body, 0, 1 << 20) is not None
         for _, element in elements(body, _TAGS if held else (*_TAGS, "{*}Obs")):
             kind = element.tag.rpartition("}")[2]
@@ -87,7 +87,7 @@ class _Reader:
         return self._all_series()
 
     def _series(self, element: Any) -> None:
-        """The end of a series, with the observations inside it."""
+        """The end of a series, with its observations."""
         attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
         attributes = attributes or _generic_series(element)
         heading: list[str] = []
@@ -124,7 +124,7 @@ class _Reader:
         return {n: [r.get(n, "") for r in records] for n in names}
 
     def _finish(self, key: str, attributes: dict[str, str], columns: dict[str, Sequence[str]]) -> None:
-        """One series of its attributes and the columns of its observations."""
+        """One series from its attributes and the columns of its observations."""
         labels = list(columns.pop(_TIME, []))
         if columns and not labels:
             raise ValueError("an observation has no period")
@@ -163,7 +163,7 @@ class _Reader:
         return [self._complete(raw) for raw in self.done]
 
     def _read_keys(self) -> None:
-        """Observations that carry their whole key each."""
+        """Observations that each have a full key."""
         columns = self._taken()
         names = list(columns)
         for row in zip(*columns.values(), strict=True):
@@ -192,12 +192,12 @@ class _Reader:
 
 
 def _action(dataset: Any) -> str:
-    """What a receiver is to do with a data set, as its attribute of any namespace states."""
+    """Action of a data set, from its attribute in any namespace."""
     return next((str(v) for k, v in dataset.attrib.items() if k.rpartition("}")[2] == "action"), "")
 
 
 def _numbers(texts: Sequence[str]) -> Floats:
-    """Numbers of texts, NaN for empty ones."""
+    """Numbers from texts, NaN for empty ones."""
     if "" not in texts:
         return np.fromiter(map(float, texts), np.float64, len(texts))
     return np.array([float(t) if t else np.nan for t in texts])

@@ -1,1 +1,1 @@
-"""Tables as people publish them: detected, typed, and reported on."""
+"""Published tables in common layouts: detection, typing and a report."""

@@ -23,12 +23,12 @@ _WORDS: Final = {
 
 
 def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
-    """Headings of debt, equity and tax, by their words; units after the words do not matter.
+    """Headings of debt, equity and tax, recognised by their words; units after the words are ignored.
 
     Raises
     ------
     TableError
-        If one is absent, or two can be it.
+        If one is absent or ambiguous.
 
     Examples
     --------
@@ -46,5 +46,5 @@ def account_columns(headings: Sequence[str], where: str) -> dict[str, str]:
 
 
 def _begins(heading: str, words: Sequence[str]) -> bool:
-    """Whether a heading is one of some words, perhaps with a unit behind."""
+    """Whether a heading consists of some words, optionally with a unit."""
     return any(heading == w or (heading.startswith(f"{w} ") and len(heading) <= len(w) + 4) for w in words)

@@ -1,4 +1,4 @@
-"""Reading of date columns: the one format that fits; ties are refused."""
+"""Parsing of date columns: the only format that fits; ambiguity is refused."""
 
 from __future__ import annotations
 
@@ -35,10 +35,10 @@ _MANY: Final = 20_000  # dates worth reading at once
 
 @dataclass(frozen=True)
 class ReadDates:
-    """Dates of a column as read: instants, the style's frequency, and what was decided.
+    """Parsed dates of a column: instants, the frequency of the style, and decisions.
 
-    ``moments`` are the clock's own where it was written, NaT where a cell is not a date; ``offsets``
-    are seconds ahead of UTC where cells carry a zone.
+    ``moments`` are local times, NaT where a cell is not a date; ``offsets`` are seconds ahead of UTC where cells
+    have a zone.
     """
 
     moments: Dates
@@ -48,7 +48,7 @@ class ReadDates:
 
     @property
     def instants(self) -> Dates:
-        """Instants in UTC where the offset is known, else the clock's own."""
+        """Instants in UTC if the offset is known, otherwise in local time."""
         if self.offsets is None:
             return self.moments
         return np.asarray(self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]"))
@@ -61,23 +61,23 @@ class ReadDates:
 
 
 def read_dates(cells: Array, given: str | None, where: str, first_year: int | None = None) -> ReadDates:
-    """Read a column of dates, in one style or in several that cannot be mistaken.
+    """Parse a column of dates, in one style or in several unambiguous ones.
 
     Parameters
     ----------
     cells : array of str, datetime or float
-        A workbook's own dates pass through.
+        A workbook's own dates are unchanged.
     given : str, optional
-        Name of a style, taken as it is.
+        Name of a style to use.
     where : str
-        Place named in messages.
+        Location, for messages.
     first_year : int, optional
-        Year of the earliest date, where years are written with two digits.
+        Year of the earliest date, for two-digit years.
 
     Raises
     ------
     TableError
-        If day and month could be either way round, or the century is open: both readings are shown.
+        If day and month, or the century, are ambiguous; the message shows both readings.
     """
     read = _read(cells, given, where, first_year)
     if read.frequency == "D":
@@ -110,7 +110,7 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
 
 
 def _alike(texts: Sequence[str]) -> ReadDates | None:
-    """Many dates written the one way that their shape allows, read at once."""
+    """Many dates of one shape with a single possible style, parsed at once."""
     if len(texts) < _MANY:
         return None
     styles = styles_of_shape(texts[0])
@@ -123,7 +123,7 @@ def _alike(texts: Sequence[str]) -> ReadDates | None:
 
 
 def cell_text(cell: Any) -> str:
-    """A cell as text; whole numbers without a point."""
+    """A cell as text; integers without a decimal point."""
     if isinstance(cell, str):
         text = cell.strip()
         return _without_marks(text) if text[-1:] in MARKS else text
@@ -137,14 +137,14 @@ def cell_text(cell: Any) -> str:
 
 
 def _without_marks(text: str) -> str:
-    """A text without the footnote marks or the mark of quality at its end."""
+    """A text without trailing footnote marks or quality flags."""
     plain = FOOTNOTE.sub("", text)
     marked = MARKED_PERIOD.fullmatch(plain)
     return marked[1] if marked else plain
 
 
 def _native(cells: Array) -> ReadDates | None:
-    """Dates that are dates already, as workbooks and Parquet hold them."""
+    """Dates that are typed already, as in workbooks and Parquet."""
     if cells.dtype.kind == "M":
         return ReadDates(cells.astype("datetime64[s]"), "D", "dates of the file itself")
     kinds = set(map(type, cells))
@@ -157,14 +157,14 @@ def _native(cells: Array) -> ReadDates | None:
 
 
 def _instants(cells: Iterable[Any], timed: bool) -> Dates:
-    """Many dates or datetimes as an array; quicker than NumPy's own way."""
+    """Many dates or datetimes as an array; faster than NumPy's own conversion."""
     days = np.array([c.toordinal() for c in cells], dtype=np.int64) - 719_163
     clock = [c.hour * 3600 + c.minute * 60 + c.second for c in cells] if timed else 0
     return np.asarray((days * 86_400 + np.asarray(clock, dtype=np.int64)).astype("datetime64[s]"))
 
 
 def _clock_times(moments: Sequence[Any], frequency: str, style: str) -> ReadDates:
-    """Instants as their own clocks show them, with the clocks' offsets if they have any."""
+    """Instants in local time, with their offsets if they have any."""
     zones = [getattr(m, "tzinfo", None) for m in moments]
     offsets = None
     if any(zones):
@@ -175,7 +175,7 @@ def _clock_times(moments: Sequence[Any], frequency: str, style: str) -> ReadDate
 
 
 def _as(texts: Sequence[str], styles: Sequence[DateStyle], where: str, first_year: int | None) -> ReadDates:
-    """Cells read by the first of the styles that fits each."""
+    """Cells parsed by the first style that fits each."""
     built = [_first_moment(t, styles) for t in texts]
     if not any(m is not None for m in built):
         raise TableError(f"{where}: '{texts[0]}' is not of the form {styles[0].name}.")
@@ -199,7 +199,7 @@ def _style_of_name(name: str) -> DateStyle:
 
 
 def _readings(fits: Sequence[DateStyle], cells: Sequence[str]) -> list[DateStyle]:
-    """Styles whose readings of the cells differ, one for each reading."""
+    """Styles whose readings of the cells differ, one per reading."""
     if len(fits) < 2:
         return list(fits)
     kept: dict[tuple[Any, ...], DateStyle] = {}
@@ -221,9 +221,9 @@ def _shown(style: DateStyle, cell: str) -> str:
 
 
 def _several(cells: Iterable[str], where: str) -> list[DateStyle]:
-    """Styles of a column that mixes them, if every cell can be read in one way only.
+    """Styles of a column that mixes them, if every cell is unambiguous.
 
-    Cells that could be read two ways take the reading of the others of their shape.
+    Ambiguous cells take the reading of the other cells of their shape.
     """
     groups: dict[str, list[str]] = {}
     for cell in cells:

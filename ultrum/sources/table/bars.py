@@ -1,4 +1,4 @@
-"""Price bars without a header, identified by high ≥ open, close ≥ low."""
+"""Price bars (OHLC) without a header, identified by high ≥ open, close ≥ low."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ NAMES: Final = ("open", "high", "low", "close", "volume", "open interest")
 
 
 def name_bars(block: Block, where: str) -> Block:
-    """The block itself, with names if it has none and its columns can only be those of bars.
+    """The block, with names if it has none and its columns are unambiguously bars.
 
     Raises
     ------
     TableError
-        If it has no heading, and its columns could be anything.
+        If it has no heading, and its columns are ambiguous.
     """
     if not block.heading.missing:
         return block

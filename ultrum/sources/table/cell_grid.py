@@ -1,4 +1,4 @@
-"""The grid of cells of a table, whatever file it came from."""
+"""The grid of cells of a table, from any kind of file."""
 
 from __future__ import annotations
 
@@ -27,11 +27,11 @@ class Grid:
     name : str
         Name of the sheet, caption of the table, or name of the file.
     rows : list of rows
-        Cells are text, numbers, dates or None.
+        Cells: text, numbers, dates or None.
     lines : list of int
         Line or row number of each row in its file, from 1.
     how : str
-        What the cells were parted by, for people.
+        Name of the delimiter, in words.
     above, below : str
         Text of a page around its table.
     """
@@ -45,12 +45,12 @@ class Grid:
     below: str = ""
 
     def check_size(self, where: str) -> Grid:
-        """The grid itself, unless it is larger than a table can be."""
+        """The grid itself, unless it exceeds the limits of a table."""
         current().check_shape(len(self.rows), max(map(len, self.rows), default=0), where)
         return self
 
     def transpose(self) -> Grid:
-        """Rows and columns exchanged; lines then count columns."""
+        """The transposed grid; lines then count columns."""
         width = max(map(len, self.rows), default=0)
         padded = [[*row, *[""] * (width - len(row))] for row in self.rows]
         turned: list[Row] = [list(column) for column in zip(*padded, strict=True)]
@@ -58,7 +58,7 @@ class Grid:
 
 
 def shown_rows(grid: Grid, most: int = 3) -> str:
-    """The first rows of a grid for a message, and what to do if they hold dates."""
+    """The first rows of a grid for a message, with advice if they contain dates."""
     rows = [" | ".join(cell_text(c) for c in r[:8])[:80] for r in grid.rows if not all(map(is_empty, r))]
     if not rows:
         return "it is empty."
@@ -79,7 +79,7 @@ def is_date(cell: Any) -> bool:
 
 
 def shape_of(cell: Any) -> str:
-    """Name of the way a date is written; empty if it is none."""
+    """Name of the style of a date; empty if the cell is none."""
     if isinstance(cell, str):
         return style_of(cell_text(cell))
     if isinstance(cell, date):
@@ -97,14 +97,14 @@ def is_empty(cell: Any) -> bool:
 
 
 def is_value(cell: Any) -> bool:
-    """Whether a cell is a number, or a mark for a missing one that is not merely empty."""
+    """Whether a cell is a number, or a missing-value code other than an empty cell."""
     if isinstance(cell, str):
         return is_number(cell) or (bool(cell.strip()) and is_missing(cell))
     return isinstance(cell, int | float) and not isinstance(cell, bool) and not is_empty(cell)
 
 
 def is_word(cell: Any) -> bool:
-    """Whether a cell is text that is neither number nor date nor a missing mark."""
+    """Whether a cell is text other than a number, a date or a missing-value code."""
     return isinstance(cell, str) and bool(cell.strip()) and not is_value(cell) and not is_date(cell)
 
 
@@ -117,7 +117,7 @@ def content_width(row: Row) -> int:
 
 
 def column_array(cells: Sequence[Any]) -> Array:
-    """A column as an array: of floats if all cells are numbers, else of objects."""
+    """A column as an array: of floats if all cells are numbers, otherwise of objects."""
     kinds = set(map(type, cells))
     if kinds <= {float, int} and kinds:
         return np.array(cells, dtype=np.float64)

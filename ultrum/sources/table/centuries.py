@@ -1,4 +1,4 @@
-"""Centuries of two-digit years, from the whole column."""
+"""Centuries of two-digit years, inferred from the whole column."""
 
 from __future__ import annotations
 
@@ -18,19 +18,19 @@ _LONGEST_FORECAST: Final = 50
 
 
 def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
-    """Instants whose years have two known digits, moved to the century they belong to.
+    """Instants with two-digit years, moved to their century.
 
-    The years of a column form one span without a large gap, in order where the rows are in order,
-    and do not begin after today.
+    The years of a column form one span without a large gap, sorted if the rows are sorted, and do not begin after
+    today.
 
     Parameters
     ----------
     moments : array of datetime64
-        Instants in any century, NaT where a cell is not a date.
+        Instants of any century, NaT where a cell is not a date.
     first_year : int, optional
         Year of the earliest date, if given.
     where : str
-        Place named in messages.
+        Location, for messages.
 
     Raises
     ------
@@ -56,7 +56,7 @@ def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
 
 
 def _gap(short: Ints) -> tuple[int, int]:
-    """Year after the longest stretch of two-digit years that no row has, and its length."""
+    """Year after the longest gap of two-digit years, and the length of the gap."""
     distinct = np.unique(short)
     lengths = np.diff(np.r_[distinct, distinct[0] + 100]) - 1
     longest = int(lengths.argmax())
@@ -64,13 +64,13 @@ def _gap(short: Ints) -> tuple[int, int]:
 
 
 def _by_gap(short: Ints) -> Ints:
-    """Years that count on from the one after the gap, 0 to 199."""
+    """Years counted from the one after the gap, 0 to 199."""
     start = _gap(short)[0]
     return np.where(short >= start, short, short + 100)
 
 
 def _by_order(moments: Dates, short: Ints) -> Ints | None:
-    """Years that count on along rows in order of time, or None if the rows are in none."""
+    """Years counted along sorted rows, or None if the rows are not sorted."""
     for sign in (1, -1):
         ordered = short[::sign]
         turns = np.diff(ordered) < -_ROUND
@@ -82,7 +82,7 @@ def _by_order(moments: Dates, short: Ints) -> Ints | None:
 
 
 def _century(counted: Ints, moments: Dates, start: int, first_year: int | None, where: str) -> int:
-    """Years to add: the latest century that puts no date in the future."""
+    """Years to add: the latest century without future dates."""
     today = np.datetime64(date.today(), "D")
     if first_year is not None:
         if (first_year - start) % 100:

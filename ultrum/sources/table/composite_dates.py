@@ -1,4 +1,4 @@
-"""Dates in several columns, or across: year and month, date and time, months side by side."""
+"""Dates in several columns: year and month, date and time, months across."""
 
 from __future__ import annotations
 
@@ -30,9 +30,9 @@ _WHOLE_YEAR: Final = re.compile(r"(annual|year|total|average|mean|sum|avg|jan-de
 
 @dataclass(frozen=True)
 class DateCells:
-    """Cells of dates, the columns they came from, and how they were put together.
+    """Date cells, their source columns, and how they were combined.
 
-    ``aside`` holds the rows of thirteenth months, which are averages of the year.
+    ``aside`` has the rows of thirteenth months, which are annual averages.
     """
 
     cells: Array
@@ -42,7 +42,7 @@ class DateCells:
 
 
 def date_cells(block: Block) -> DateCells:
-    """The dates of a block, joined from two or three columns where they are parted."""
+    """The dates of a block, combined from two or three columns where they are split."""
     column = block.date_column
     cells = [row[column] for row in block.rows]
     parted = _date_parts(block, cells)
@@ -67,7 +67,7 @@ def _date_parts(block: Block, cells: Sequence[Any]) -> DateCells | None:
 
 
 def _clock_column(block: Block, names: Sequence[str]) -> int | None:
-    """Column right of the dates that holds times of day."""
+    """Column of times of day, to the right of the dates."""
     place = block.date_column + 1
     if place >= len(names):
         return None
@@ -84,7 +84,7 @@ def _clock_text(cell: Any) -> str:
 
 
 def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[str]) -> DateCells | None:
-    """Year next to month, quarter or period code, and perhaps a day."""
+    """Year next to month, quarter or period code, and optionally a day."""
     for place, name in enumerate(names):
         if place == block.date_column:
             continue
@@ -108,7 +108,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[s
 
 
 def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] | None:
-    """How to join a year with a cell of a column, if the column holds parts of years."""
+    """How to combine a year with a cell of a column, if the column has parts of years."""
     texts = [cell_text(c) for c in cells[:400]]
     if not texts or any(not t for t in texts):
         return None
@@ -150,7 +150,7 @@ def _objects(texts: Sequence[str]) -> Array:
 
 
 def side_by_side(block: Block) -> Block | None:
-    """The block with years down and months or quarters across as one with a value a row, or None."""
+    """The block with years down and months or quarters across, reshaped to one value per row, or None."""
     if block.family != "A" or block.heading.missing:
         return None
     parts = {k: p for k, n in enumerate(block.heading.names) if k != block.date_column and (p := part_of_year(n))}
@@ -194,7 +194,7 @@ def side_by_side(block: Block) -> Block | None:
 
 
 def _without_empty_ends(rows: Sequence[Row]) -> list[int]:
-    """Rows but for the empty cells of months that have not come yet, or had not begun."""
+    """Rows without the empty cells before the first and after the last month."""
     filled = [i for i, row in enumerate(rows) if not is_empty(row[-1])]
     if not filled:
         return list(range(len(rows)))

@@ -1,4 +1,4 @@
-"""The date column of a table, by its cells and its heading."""
+"""The date column of a table, found by its cells and its heading."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def date_column_of(grid: Grid, layout: LayoutOptions) -> tuple[int, int]:
 
 
 def _ranks(grid: Grid, width: int) -> list[float]:
-    """How well the heading of each column fits the dates of observations; dates of publication do not."""
+    """Fit of the heading of each column to dates of observations; dates of publication do not fit."""
     first = next((i for i, r in enumerate(grid.rows[:200]) if any(shape_of(c) for c in r[:width])), 0)
     head = [cell_text(c).lower() for c in grid.rows[first - 1]] if first else []
     named = [*head, *[""] * width][:width]
@@ -58,14 +58,14 @@ def _ranks(grid: Grid, width: int) -> list[float]:
 
 
 def _sample(rows: Sequence[Row]) -> Sequence[Row]:
-    """All rows of a small grid; of a large one the first and some spread over the rest."""
+    """All rows of a small grid; for a large one the first rows and a spread sample."""
     if len(rows) <= 2 * _SAMPLE:
         return rows
     return [*rows[:_SAMPLE], *rows[_SAMPLE :: max(1, (len(rows) - _SAMPLE) // _SAMPLE)]]
 
 
 def _option_date_column(grid: Grid, layout: LayoutOptions) -> int | None:
-    """Column whose heading was given as the one of the dates."""
+    """Column with the given heading of the dates."""
     if not isinstance(layout.date_column, str):
         return None
     for row in grid.rows[:200]:

@@ -1,7 +1,7 @@
-"""Date formats: the pattern of each, and the instant that a text means.
+"""Date formats: the pattern of each, and the instant of a text.
 
-A style is named by an example of itself, the ides of March 2024 or the period that holds them, so
-that the user can set which one is meant: ``dates="15/03/2024"``.
+A style is named by an example, the ides of March 2024 or the period that contains them, so that a user can set
+it: ``dates="15/03/2024"``.
 """
 
 from __future__ import annotations
@@ -58,15 +58,15 @@ class DateStyle:
     Attributes
     ----------
     name : str
-        An example, by which it is chosen.
+        An example, which is its name.
     regex : str
-        What a cell of the style looks like.
+        Pattern of a cell of the style.
     frequency : str
-        SDMX code of what is written: D for a day, which may carry a time.
+        SDMX code of the content: D for a day, optionally with a time.
     template : str
-        Places of year, month and day where every cell is equally long; for the quick reader.
+        Positions of year, month and day in cells of equal length, for the fast parser.
     weak : bool
-        Bare numbers that may be something else; accepted only where the header confirms it.
+        Bare numbers, which are ambiguous; accepted only with a matching header.
     """
 
     name: str
@@ -77,7 +77,7 @@ class DateStyle:
 
     @cached_property
     def pattern(self) -> re.Pattern[str]:
-        """The regular expression, compiled when a cell first asks for it: all of them take a while."""
+        """The regular expression, compiled on first use, since compiling all of them is slow."""
         return re.compile(self.regex, re.IGNORECASE)
 
     @cached_property
@@ -96,7 +96,7 @@ class DateStyle:
         return self.moment(cell) is not None
 
     def moment(self, cell: str) -> datetime | None:
-        """The first instant of a cell's period, or nothing.
+        """The first instant of a cell's period, or None.
 
         Examples
         --------
@@ -121,7 +121,7 @@ def _moment(style: DateStyle, cell: str) -> datetime | None:
 
 
 def _built(parts: dict[str, str | None]) -> datetime:
-    """Instant of the parts of a pattern."""
+    """Instant from the parts of a pattern."""
     if parts.get("e"):
         seconds = float(parts["e"] or 0) / (1000.0 if len(str(parts["e"])) > 11 else 1.0)
         return datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=seconds)
@@ -284,7 +284,7 @@ MARKED_PERIOD: Final = re.compile(r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def styles_of(cell: str) -> tuple[str, ...]:
-    """Names of the styles a cell fits, bare numbers of days and seconds aside."""
+    """Names of the styles that fit a cell, without bare numbers of days and seconds."""
     if len(cell) > 40 or len(cell) < 4 or not _DIGIT.search(cell):
         return ()
     return tuple(s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell))
@@ -372,7 +372,7 @@ _COMMON_SHAPES: Final[dict[str, tuple[str, ...]]] = {
 
 @lru_cache(maxsize=65_536)
 def _candidates(shape: str) -> tuple[DateStyle, ...]:
-    """Styles that a cell of this shape, every digit a zero, may fit for some digits."""
+    """Styles that can fit a cell of this shape (every digit a zero) for some digits."""
     if "0" not in shape:  # every date has a digit
         return ()
     if shape in _COMMON_SHAPES:
@@ -392,19 +392,19 @@ def styles_fitting(shape: str) -> tuple[DateStyle, ...]:
 
 
 def styles_of_shape(cell: str) -> tuple[DateStyle, ...]:
-    """Styles that a cell of this shape may fit, whatever its digits."""
+    """Styles that can fit a cell of this shape for any digits."""
     return _candidates(_DIGIT.sub("0", cell))
 
 
 def _sensible(style: DateStyle, cell: str) -> bool:
-    """Fiscal years follow each other: 2023/24."""
+    """Whether fiscal years are consecutive: 2023/24."""
     if style.name != "2023/24":
         return True
     return (int(cell[:4]) + 1) % 100 == int(cell[-2:])
 
 
 def looks_like_date(cell: str) -> bool:
-    """Whether a cell is written like a date, be it of the calendar or not."""
+    """Whether a cell is written like a date, valid or not."""
     if not 4 <= len(cell) <= 40:
         return False
     shaped = _candidates(_DIGIT.sub("0", cell))
@@ -412,13 +412,13 @@ def looks_like_date(cell: str) -> bool:
 
 
 def style_of(cell: str) -> str:
-    """Name of the first style a cell fits, or nothing."""
+    """Name of the first style that fits a cell, or None."""
     fits = styles_of(cell)
     return fits[0] if fits else ""
 
 
 def fitting(cells: Sequence[str], styles: Mapping[str, tuple[str, ...]] | None = None) -> list[DateStyle]:
-    """Styles that every cell fits, commonest first; ``known`` may hold the styles of each cell."""
+    """Styles that fit every cell, most common first; ``known`` can have the styles of each cell."""
     fits: list[DateStyle] | None = None
     for names in dict.fromkeys(styles[c] if styles is not None else styles_of(c) for c in cells):
         fits = [BY_NAME[n] for n in names] if fits is None else [s for s in fits if s.name in names]
@@ -432,7 +432,7 @@ def fitting(cells: Sequence[str], styles: Mapping[str, tuple[str, ...]] | None =
 
 
 def _count_quarters(cells: Sequence[str]) -> bool:
-    """Whether years with one digit behind them run 1, 2, 3, 4 in each year: quarters, not months."""
+    """Whether years with one digit after them count 1, 2, 3, 4 in each year: quarters, not months."""
     parts: dict[str, set[str]] = {}
     for cell in cells:
         parts.setdefault(cell[:4], set()).add(cell[-1])
@@ -442,5 +442,5 @@ def _count_quarters(cells: Sequence[str]) -> bool:
 
 
 def weak_fitting(cells: Sequence[str]) -> list[DateStyle]:
-    """Styles of bare numbers that every cell fits."""
+    """Styles of bare numbers that fit every cell."""
     return [s for s in STYLES if s.weak and all(s.matches(c) for c in cells)]

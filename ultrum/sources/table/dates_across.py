@@ -1,4 +1,4 @@
-"""Tables whose dates run across: the row that holds them, and what is around it."""
+"""Tables with dates across: the row of dates, and its surroundings."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ultrum.sources.table.periods_of_year import part_of_year
 
 
 def dates_across(grid: Grid) -> tuple[int, int] | None:
-    """Row with the most dates side by side above values, and their number."""
+    """Row with the most adjacent dates above values, and their number."""
     best: tuple[int, int] | None = None
     for i, row in enumerate(grid.rows[:200]):
         dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
@@ -30,13 +30,15 @@ def dates_across(grid: Grid) -> tuple[int, int] | None:
 
 
 def parts_down(grid: Grid, row: int) -> bool:
-    """Whether the rows below the dates are all named by parts of a year, as in years across and months down."""
+    """Whether all rows below the dates are parts of a year, as in tables of years across and months down."""
     named = [r[0] for r in grid.rows[row + 1 :] if content_width(r) > 1]
     return len(named) > 1 and all(part_of_year(c) for c in named)
 
 
 def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
-    """The grid without columns right of the first date whose heading is not a date, and what was set aside."""
+    """The grid without columns to the right of the first date whose heading is not a date, and the columns not
+    used.
+    """
     head = grid.rows[0]
     first = next(c for c, cell in enumerate(head) if c and is_date(cell))
     width = max(map(len, grid.rows))
@@ -49,14 +51,14 @@ def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
 
 
 def without_empty_rows(grid: Grid) -> Grid:
-    """The grid without rows of a single cell, which are prose, or of none."""
+    """The grid without empty rows and rows of a single cell, which are prose."""
     kept = [i for i, row in enumerate(grid.rows) if content_width(row) > 1]
     rows, lines = [grid.rows[i] for i in kept], [grid.lines[i] for i in kept]
     return replace(grid, rows=rows, lines=lines)
 
 
 def prose_below(grid: Grid, row: int) -> str:
-    """Text of the rows of a single cell below a row."""
+    """Text of the single-cell rows below a row."""
     return "\n".join(cell_text(r[0]) for r in grid.rows[row + 1 :] if content_width(r) == 1)
 
 

@@ -1,4 +1,4 @@
-"""Series split where a definition changes, as declared or detected."""
+"""Series split where a definition changes, stated or detected."""
 
 from __future__ import annotations
 
@@ -18,15 +18,15 @@ def split_at_breaks(
     declared: Sequence[str],
     frequency: Frequency,
 ) -> dict[str, SeriesTable]:
-    """Series in parts, each named by where it begins.
+    """Series in parts, each named by its start.
 
     Parameters
     ----------
     fields : mapping of str to SeriesTable
     detected : set of int
-        Ordinals of the periods at which the table itself marks a change.
+        Ordinals of the periods at which the table marks a change.
     declared : sequence of str
-        Periods that were given.
+        Given periods.
     frequency : Frequency
     """
     cuts = sorted(detected | _declarations(declared, frequency))

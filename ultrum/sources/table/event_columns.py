@@ -1,4 +1,4 @@
-"""Event columns of a table: whose dividend, split or payment it is, its date and its amount."""
+"""Event columns of a table: asset, date and amount of dividends, splits or payments."""
 
 from __future__ import annotations
 
@@ -87,25 +87,25 @@ def event_columns(
     given: dict[str, str],
     assets: Sequence[str],
 ) -> pd.DataFrame:
-    """A table of events with its columns under their usual names.
+    """A table of events with its columns under standard names.
 
     Parameters
     ----------
     table : DataFrame
-        Records, one an event.
+        Records, one per event.
     where : str
         Address or file, for messages.
     wanted : sequence of str
         ``asset``, ``date`` and ``amount``, or ``ratio`` for splits.
     given : dict of str to str
-        Headings by their usual names, for columns whose headings are others.
+        Headings by their standard names, for unusual headings.
     assets : sequence of str
-        Assets with prices. A table without a column of assets belongs to the one asset there is.
+        Assets with prices. A table without a column of assets belongs to the only asset.
 
     Raises
     ------
     TableError
-        If a column is absent, or several can be it.
+        If a column is absent or ambiguous.
 
     Examples
     --------
@@ -128,7 +128,7 @@ def event_columns(
 
 
 def _column(table: pd.DataFrame, where: str, role: str, given: str, taken: set[str]) -> str:
-    """The column of a role: the one given, or the one whose heading is usual for it."""
+    """The column of a role: the given one, or the one with a usual heading."""
     headings = [str(c) for c in table.columns if str(c) not in taken]
     if given:
         if given not in headings:
@@ -158,7 +158,7 @@ def _headings(table: pd.DataFrame) -> str:
 
 
 def release_column(headings: Sequence[str], where: str, role: str, given: str = "") -> str:
-    """Heading of the period, of the day of release or of the value in a table of releases.
+    """Heading of the period, the release date or the value in a table of releases.
 
     Parameters
     ----------
@@ -167,7 +167,7 @@ def release_column(headings: Sequence[str], where: str, role: str, given: str = 
         Address or file, for messages.
     role : {"period", "released", "value"}
     given : str
-        A heading that is set.
+        A given heading.
 
     Raises
     ------

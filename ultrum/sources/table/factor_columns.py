@@ -1,4 +1,4 @@
-"""Factor columns of a table: the market, the risk-free return, and what is in excess of it."""
+"""Factor columns of a table: the market, the risk-free return, and the kind of each return."""
 
 from __future__ import annotations
 
@@ -56,18 +56,18 @@ _LARGEST_RATE: Final = 0.25  # a year; more must be a yield a year, not a return
 
 @dataclass(frozen=True)
 class FactorTable:
-    """Factor returns, and what each of them is.
+    """Factor returns, and the kind of each.
 
     Attributes
     ----------
     factors : SeriesTable
-        Returns in decimals; ``excess_of`` is set for those that are in excess of the risk-free return.
+        Returns in decimals; ``excess_of`` is set for those in excess of the risk-free return.
     market : str
         Name of the market factor.
     risk_free : TimeSeries or None
         The column of risk-free returns.
     units : str
-        ``"percent"`` or ``"decimal"``, as the file has them; empty for prices.
+        ``"percent"`` or ``"decimal"``, as in the file; empty for prices.
     decisions : tuple of Decision
     """
 
@@ -79,7 +79,7 @@ class FactorTable:
 
     @property
     def total_return_factors(self) -> list[str]:
-        """Names of factors that are not in excess of anything."""
+        """Names of factors that are not excess returns."""
         return [a.name for a in self.factors.metadata if not a.excess_of]
 
 
@@ -92,14 +92,14 @@ def factor_table(
     ----------
     reading : Reading
     market, risk_free : str
-        Headings; found by their words where they are empty.
+        Headings; recognised by their words if empty.
     total_return : sequence of str
         Columns that are total returns, whatever their heading.
 
     Raises
     ------
     TableError
-        If the market is not known by its heading, or the risk-free column holds yields a year.
+        If the market is ambiguous, or the risk-free column contains annual yields.
 
     Examples
     --------
@@ -140,7 +140,7 @@ class FactorReturns:
     ----------
     table : SeriesTable
     units : str
-        ``"percent"`` or ``"decimal"``, as the file has them; empty for levels.
+        ``"percent"`` or ``"decimal"``, as in the file; empty for levels.
     levels : bool
         Whether the columns are prices or index levels, not returns.
     decisions : tuple of Decision
@@ -153,13 +153,13 @@ class FactorReturns:
 
 
 def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns:
-    """Columns of a factor file as returns in decimals, or as the levels they are.
+    """Columns of a factor file as returns in decimals, or as levels.
 
     Parameters
     ----------
     reading : Reading
     names : sequence of str
-        Columns wanted; all where it is empty.
+        Columns to use; all if empty.
 
     Raises
     ------
@@ -185,7 +185,7 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
 
 
 def _holds_levels(series: dict[str, TimeSeries]) -> bool:
-    """Whether columns are prices or index levels: never at or below zero, and called so or not small."""
+    """Whether columns are prices or index levels: never at or below zero, and labelled as such or large."""
     for one in series.values():
         values = one.values.to_numpy(dtype=np.float64)
         values = values[np.isfinite(values)]
@@ -197,7 +197,7 @@ def _holds_levels(series: dict[str, TimeSeries]) -> bool:
 
 
 def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorTable:
-    """The market of a file of index levels, whose returns are not in excess of anything."""
+    """The market of a file of index levels, whose returns are total returns."""
     names = returns.table.names
     given = [n for n in names if market and plain_heading(n) == plain_heading(market)]
     if market and not given and len(names) > 1:
@@ -209,7 +209,7 @@ def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorT
 
 
 def _column(reading: Reading, columns: Sequence[str], given: str, words: tuple[str, ...], role: str) -> str:
-    """The column given, or the one whose heading is a usual one for the role; empty where there is none."""
+    """The given column, or the one with a usual heading for the role; empty if there is none."""
     if given:
         same = [n for n in columns if n == given] or [
             n for n in columns if plain_heading(n) == plain_heading(given)
@@ -227,7 +227,7 @@ def _column(reading: Reading, columns: Sequence[str], given: str, words: tuple[s
 
 
 def _only(reading: Reading, names: list[str]) -> str:
-    """The one column there is; several need a heading that names the market."""
+    """The only column; several need a heading that states the market."""
     if len(names) == 1:
         return names[0]
     columns = name_list(f"'{n}'" for n in names)
@@ -235,7 +235,7 @@ def _only(reading: Reading, names: list[str]) -> str:
 
 
 def check_rate(name: str, rate: TimeSeries) -> None:
-    """Refuse a yield a year in place of a return a period."""
+    """Refuse an annual yield in place of a return per period."""
     mean = float(np.nanmean(rate.values.to_numpy(dtype=np.float64))) * rate.periods_per_year
     if abs(mean) > _LARGEST_RATE:
         raise TableError(
@@ -249,7 +249,9 @@ def check_rate(name: str, rate: TimeSeries) -> None:
 def _with_excess(
     table: SeriesTable, market: str, rate: TimeSeries | None, total: Sequence[str]
 ) -> tuple[SeriesTable, list[Decision]]:
-    """Factors with what they are in excess of; the market by its heading, the others at zero cost."""
+    """Factors with the rate they are in excess of; the market by its heading, the others as zero-investment
+    returns.
+    """
     named = bool(_IN_EXCESS.search(plain_heading(market)))
     over = rate.name if rate is not None else ("risk-free rate" if named else "")
     if market in total:

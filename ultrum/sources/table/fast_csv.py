@@ -1,8 +1,7 @@
-"""The fast path for large regular CSV files: decided on the first rows, parsed whole by pyarrow.
+"""The fast path for large regular CSV files: typed from the first rows, parsed by pyarrow.
 
-A sample is read with all care; if it is one plain block, the rest is converted at once under the
-decisions of the sample. Whatever does not fit them sends the file to the careful reader, so both give
-the same numbers.
+A sample is read by the careful reader; if it is one plain block, the rest is converted with the decisions of the
+sample. A file that does not fit these decisions goes to the careful reader, so both give the same numbers.
 """
 
 from __future__ import annotations
@@ -46,7 +45,7 @@ _MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "
 
 
 def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
-    """Typed rows of a large plain text, or None if it needs care."""
+    """Typed rows of a large plain text, or None if it needs the careful reader."""
     if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
         return None
     try:
@@ -62,7 +61,7 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
 
 
 def _needs_codes(whole: Typed, options: TableOptions) -> bool:
-    """Whether a column of whole numbers may name the assets, whose text only the careful reader keeps."""
+    """Whether a column of integers can identify the assets, whose text only the careful reader keeps."""
     if options.asset_column is not None:
         return options.asset_column in whole.units
     if not any(_may_be_codes(whole.columns[n]) for n in whole.numeric):
@@ -72,7 +71,7 @@ def _needs_codes(whole: Typed, options: TableOptions) -> bool:
 
 
 def _may_be_codes(numbers: Array) -> bool:
-    """Whether all numbers are whole and none is missing."""
+    """Whether all numbers are integers and none is missing."""
     return bool(np.isfinite(numbers[:100]).all() and (numbers == np.floor(numbers)).all())
 
 
@@ -86,7 +85,7 @@ def _sample(body: bytes) -> bytes:
 
 
 def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
-    """The one plain block of the sample."""
+    """The only plain block of the sample."""
     grid = text_grid(text, name, options.delimiter, encoding).check_size(name)
     layout = LayoutOptions(options.columns, options.header, options.date_column)
     blocks = find_blocks(grid, layout, name)
@@ -101,7 +100,7 @@ def _sample_block(text: str, name: str, options: TableOptions, encoding: str) ->
 
 
 def _is_plain(block: Block, columns: Typed) -> bool:
-    """Whether all numbers of the sample are bare, and nothing is marked."""
+    """Whether all numbers of the sample are bare, without marks."""
     if columns.rejected or columns.statuses or columns.breaks:
         return False
     places = [block.place_of[n] for n in columns.numeric]
@@ -114,7 +113,7 @@ def _is_plain(block: Block, columns: Typed) -> bool:
 
 
 def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions) -> Typed | None:
-    """The whole file under the sample's decisions."""
+    """The whole file, with the decisions of the sample."""
     decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
     names = block.heading.names
     types = {f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)}
@@ -155,7 +154,7 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: Tab
 
 
 def _lines_from(body: bytes, skipped: int) -> int:
-    """Lines of a text after the first ones, without empty ones at its end."""
+    """Lines of a text after the first ones, without trailing empty lines."""
     end = len(body) - len(tail := body[-1000:]) + len(tail.rstrip())
     return body.count(b"\n", 0, end) + 1 - skipped
 
@@ -207,7 +206,7 @@ def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dat
 
 
 def _by_distinct(cells: Any, style: str) -> Dates | None:
-    """Each distinct text read once."""
+    """Each distinct text parsed once."""
     coded = pc.dictionary_encode(cells)
     if len(coded.dictionary) > _MOST_DISTINCT:
         return None

@@ -1,4 +1,4 @@
-"""File formats: the bytes of text, workbooks, pages, JSON and Parquet to grids of cells."""
+"""File formats: grids of cells from text, workbooks, pages, JSON and Parquet."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _MOST_PROSE: Final = 100  # lines above a table
 def grids_of(
     body: bytes, name: str, *, encoding: str | None, delimiter: str | None, sheet: str | int | None
 ) -> list[Grid]:
-    """Every grid of a file; the one sheet asked for, if one is.
+    """Every grid of a file, or the requested sheet.
 
     Raises
     ------
@@ -82,7 +82,9 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
 
 
 def _with_titles_whole(rows: list[Row], numbers: list[int], lines: list[str], mark: str) -> list[Row]:
-    """Prose above a table that holds the delimiter, as one cell: each of its delimiters has a space behind it."""
+    """A prose line above a table that contains the delimiter, as one cell: each of its delimiters is followed by
+    a space.
+    """
     first = next((i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0)
     if not first or mark not in ",;" or re.search(rf"{mark}[ ]", lines[numbers[first] - 1]):
         return rows
@@ -102,7 +104,9 @@ def _lines(text: str, name: str) -> list[str]:
 
 
 def _split_rows(text: str, lines: list[str], mark: str) -> tuple[list[Row], list[int]]:
-    """Rows parted by a mark; a quoted cell may hold line breaks, a stray quote may not eat the file."""
+    """Rows split at a delimiter; a quoted cell can contain line breaks, and a stray quote does not swallow the
+    file.
+    """
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=mark)
     rows: list[Row] = []
     numbers: list[int] = []
@@ -121,7 +125,7 @@ def _split_rows(text: str, lines: list[str], mark: str) -> tuple[list[Row], list
 
 
 def _best_delimiter(lines: list[str]) -> str:
-    """The mark that puts the most lines with a date into equally many cells."""
+    """The delimiter that splits the most lines with a date into equal numbers of cells."""
     sample = lines if len(lines) < 2 * _SAMPLED else [*lines[:_SAMPLED], *lines[-_SAMPLED:]]
     best, most = ",", 0.0
     for mark in (*DELIMITERS, "  ", SPACES):
@@ -141,7 +145,7 @@ def _best_delimiter(lines: list[str]) -> str:
 
 
 def _is_headed(lines: Sequence[str], mark: str, width: int) -> bool:
-    """Whether the line before the first dated one has as many cells."""
+    """Whether the line before the first dated one has the same number of cells."""
     before = ""
     for line in lines[:200]:
         cells = _split(line, mark)
@@ -169,12 +173,12 @@ def _split(line: str, mark: str) -> list[str]:
 
 
 def _decimal_commas(lines: Sequence[str]) -> bool:
-    """Whether commas stand between digits and semicolons or tabs between cells."""
+    """Whether commas are decimal marks and semicolons or tabs are delimiters."""
     return any(re.search(r"\d,\d", line) and re.search(r"[;\t]", line) for line in lines[:200])
 
 
 def _by_headings(lines: Sequence[str]) -> str:
-    """Where no row begins with a date: the mark found most evenly."""
+    """Without rows that begin with a date: the most evenly distributed delimiter."""
     counts = {m: Counter(line.count(m) for line in lines if m in line) for m in DELIMITERS}
     ranked = {m: c.most_common(1)[0][1] for m, c in counts.items() if c}
     return max(ranked, key=lambda m: ranked[m]) if ranked else ","

@@ -13,7 +13,7 @@ _WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
 
 
 def kind_of(body: bytes) -> str:
-    """What a file is, by its first bytes: workbook, parquet, page, json or text."""
+    """Kind of a file, by its first bytes: workbook, parquet, page, json or text."""
     if body[:4] == b"PK\x03\x04" and _WORKBOOKS & names_in(body):
         return "workbook"
     if body[:8] == MARK:

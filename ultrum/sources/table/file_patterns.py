@@ -1,4 +1,4 @@
-"""Many files under one pattern: expanded over codes or dates, joined to one history."""
+"""Many files under one pattern: expanded over codes or dates, combined to one history."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ Load = Callable[[str], bytes]
 
 
 def is_pattern(text: str) -> bool:
-    """Whether an address has a part in braces that is to be expanded.
+    """Whether an address has a field in braces.
 
     Examples
     --------
@@ -39,15 +39,15 @@ def is_pattern(text: str) -> bool:
 
 
 def expand_pattern(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tuple[str, dict[str, str]]]:
-    """Every address of a pattern, with the values that made it.
+    """Every address of a pattern, with the values of its fields.
 
     Parameters
     ----------
     pattern : str
         Such as ``rents/{region}.csv`` or ``copies/{date:%Y%m%d}.html``.
     expand : mapping of str to sequence
-        Values for each name. For one with a date format, the first and last period and, if need be,
-        a step such as ``"P1M"`` or ``"B"`` for business days; or a list of one, three or more days.
+        Values for each field. For a field with a date format, the first and last period and optionally a step
+        such as ``"P1M"`` or ``"B"`` for business days; or a list of days.
 
     Examples
     --------
@@ -74,7 +74,7 @@ def expand_pattern(pattern: str, expand: Mapping[str, Sequence[str]]) -> list[tu
 
 
 def _dates(bounds: Sequence[str], form: str) -> list[str]:
-    """Dates from first to last, written in a form, one for each day, month or year."""
+    """Dates from first to last in a format, one per day, month or year."""
     if not _is_range(bounds):
         return list(dict.fromkeys(pd.Timestamp(_first_day(b)).strftime(form) for b in bounds))
     code = "D" if re.search("%[djeU]", form) else "M" if re.search("%[mbB]", form) else "A"
@@ -100,7 +100,7 @@ def _dates(bounds: Sequence[str], form: str) -> list[str]:
 
 
 def _is_range(bounds: Sequence[str]) -> bool:
-    """Whether dates are given by the first and the last, and perhaps a step between them."""
+    """Whether dates are given by the first and the last, optionally with a step."""
     if len(bounds) == 3:
         return str(bounds[2]) == "B" or str(bounds[2]).startswith("P")
     return len(bounds) == 2
@@ -114,7 +114,7 @@ def _first_day(period: str) -> np.datetime64:
 
 
 def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
-    """Local files that a pattern names, with the values read off their names."""
+    """Local files that match a pattern, with the values in their names."""
     base = Path(pattern)
     fixed = next((p for p in (base, *base.parents) if not _FIELD.search(str(p))), Path("."))
     expression = "".join(
@@ -140,8 +140,8 @@ def read_many(
 ) -> Reading:
     """Tables or figures of many files as one reading.
 
-    Files that differ by a date are copies of one page: their figures become a history, their tables are
-    joined and a later copy wins. Files that differ by a code give series named by it.
+    Files that differ by a date are copies of one page: single values form a history, and tables are combined with
+    later copies preferred. Files that differ by a code give series named by it.
     """
     form = next((m[2] or "" for m in _FIELD.finditer(pattern) if m[2] or m[1] == "date"), None)
     words = options.figure
@@ -161,7 +161,7 @@ def _each(
     form: str | None,
     take: Callable[[str, dict[str, str]], T],
 ) -> tuple[list[tuple[dict[str, str], T]], list[str]]:
-    """What each file holds; of dated files those that are not there, unless none is."""
+    """Content of each file; missing dated files are listed, unless all are missing."""
     results: list[tuple[dict[str, str], T]] = []
     absent: list[str] = []
     fault: NotFoundError | None = None
@@ -191,14 +191,14 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
 
 
 def _with_day(options: TableOptions, parts: Mapping[str, str], form: str | None) -> TableOptions:
-    """Options with the day that a file's name holds, for tables that have no dates of their own."""
+    """Options with the date in a file's name, for tables without dates."""
     if form is None or options.on is not None or not options.headings:
         return options
     return replace(options, on=_day_of(parts, form, None))
 
 
 def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> str:
-    """ISO date that the name of a file holds, or the page itself."""
+    """ISO date in the name of a file, or on the page itself."""
     for text in parts.values():
         for trial in [form] if form else ["%Y-%m-%d", "%Y%m%d", "%Y-%m", "%Y_%m_%d", "%Y"]:
             try:
@@ -211,7 +211,7 @@ def _day_of(parts: Mapping[str, str], form: str, figure: LoneFigure | None) -> s
 
 
 def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], options: TableOptions) -> Reading:
-    """Figures by day as a series, newest copy of a day winning."""
+    """Single values by day as a series; the newest copy of a day is used."""
     values = dict(sorted(values_found, key=lambda x: x[0]))
     first = next(iter(values.values()))
     percent = options.units == "percent" or (first.percent and options.units is None)
@@ -243,7 +243,9 @@ def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], op
 
 
 def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
-    """Copies of one table in order of time; where they overlap the later one wins, and it is counted."""
+    """Copies of one table in order of time; where they overlap the later one is used, and the overlap is
+    counted.
+    """
     joined: dict[str, pd.DataFrame] = {}
     units: dict[tuple[str, str], tuple[str, str]] = {}
     metadata_list: dict[str, dict[str, Metadata]] = {}
@@ -276,7 +278,7 @@ def _history(pattern: str, readings: Sequence[Reading]) -> Reading:
 
 
 def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Metadata]:
-    """Descriptors of daily data, where copies of single days left it open whether weekends belong to them."""
+    """Descriptors of daily data, where single days leave it open whether weekends are included."""
     if not all(a.frequency.code in "BD" for a in metadata_list) or not isinstance(index, pd.DatetimeIndex):
         return metadata_list
     weekend = not np.is_busday(index.to_numpy().astype("datetime64[D]")).all()
@@ -286,7 +288,7 @@ def _of_one_frequency(metadata_list: list[Metadata], index: pd.Index) -> list[Me
 def _check_units(
     seen: dict[tuple[str, str], tuple[str, str]], column: str, table: SeriesTable, pattern: str
 ) -> None:
-    """Refuse copies of one series in different units, as where only later pages have percent signs."""
+    """Refuse copies of one series in different units, such as percent signs on later pages only."""
     for metadata in table.metadata:
         unit = (metadata.unit, metadata.currency)
         before = seen.setdefault((column, metadata.name), unit)

@@ -1,4 +1,4 @@
-"""Dates and times of many texts at once, whose digits are at fixed positions."""
+"""Dates and times of many texts at once, with digits at fixed positions."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _FIRSTS: Final = np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("
 
 
 def letters_of(cells: Any) -> Array | None:
-    """Bytes of equally long texts, shape (length, T)."""
+    """Bytes of texts of equal length, shape (length, T)."""
     if cells.null_count or not len(cells) or cells.offset:
         return None
     _, places, data = cells.buffers()
@@ -29,13 +29,13 @@ def letters_of(cells: Any) -> Array | None:
 
 
 def by_places(cells: Any, template: str, example: str) -> Dates | None:
-    """Instants of texts whose digits are in the same places, NaT where one is not a date.
+    """Instants of texts with digits at equal positions, NaT where one is not a date.
 
     Parameters
     ----------
     cells : pyarrow string array
     template : str
-        Such as ``YYYY-MM-DD``; a time of day is taken from the example.
+        Such as ``YYYY-MM-DD``; a time of day follows the example.
     example : str
         One of the cells.
     """
@@ -73,7 +73,7 @@ def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints,
 
 
 def _days(letters: Array, form: str) -> Dates | None:
-    """Days of the letters, NaT where they are none; None if separators differ."""
+    """Days from the letters, NaT where they are none; None if separators differ."""
     for place, letter in enumerate(form):
         if letter not in "YMDhms" and not (letters[place] == ord(letter)).all():
             return None
@@ -92,7 +92,7 @@ def _days(letters: Array, form: str) -> Dates | None:
 
 
 def seconds_of(letters: Array, form: str, start: int) -> Array | None:
-    """Seconds of the clock in the letters."""
+    """Seconds of the clock from the letters."""
     total = np.zeros(letters.shape[1], dtype=np.int64)
     for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
         number = _number(letters, form, code, start)

@@ -69,11 +69,11 @@ class Heading:
     Attributes
     ----------
     names : list of str
-        One for each column; empty for one that has no name and no values.
+        One for each column; empty for a column without name and values.
     titles, units : list of str
         Further text of the heading for each column.
     first_row : int
-        Index of its first row in the grid; −1 if the names were given or made.
+        Index of its first row in the grid; −1 if the names were given or generated.
     line : int
         Line of the names; 0 if they were given.
     """
@@ -85,7 +85,7 @@ class Heading:
     line: int = 0
 
     def names_again(self, row: Row) -> bool:
-        """Whether a row repeats the names, as pages do."""
+        """Whether a row repeats the names, as on printed pages."""
         texts = [cell_text(c) for c in row]
         return texts[: len(self.names)] == self.names[: len(texts)] and len(texts) > 1
 
@@ -105,9 +105,9 @@ def find_heading(
     line: int | None,
     where: str,
 ) -> Heading:
-    """Heading of the table whose first row is ``first`` and whose dates are in ``column``.
+    """Heading of the table with first row ``first`` and dates in column ``column``.
 
-    Returns one without names if none is there; bars may still be identified by their values.
+    Without a heading the names are empty; OHLC bars can still be identified by their values.
     """
     if given is not None:
         if len(given) != width:
@@ -127,7 +127,7 @@ def find_heading(
 
 
 def _heading_rows(grid: Grid, above: int, first: int, width: int, column: int) -> list[int]:
-    """Indices of the rows that make the heading, top first."""
+    """Indices of the rows of the heading, top first."""
     rows: list[int] = []
     for i in range(first - 1, max(above, first - 40) - 1, -1):
         row = grid.rows[i]
@@ -150,7 +150,7 @@ def _names_dates_alone(row: Row) -> bool:
 
 
 def is_bad_period(row: Row, column: int) -> bool:
-    """Whether a row begins like a date that cannot exist, with values next to it."""
+    """Whether a row begins like an invalid date, with values next to it."""
     if len(row) <= column or not looks_like_date(cell_text(row[column])) or is_date(row[column]):
         return False
     others = [c for k, c in enumerate(row) if k != column and not is_empty(c)]
@@ -158,7 +158,7 @@ def is_bad_period(row: Row, column: int) -> bool:
 
 
 def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
-    """Whether a row can name columns: as long as the table, and no data itself."""
+    """Whether a row can be a heading: as long as the table, and without data."""
     if looks_like_data(row, column):
         return False
     texts = [c for c in row if not is_empty(c)]
@@ -168,7 +168,7 @@ def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
 
 
 def looks_like_data(row: Row, column: int) -> bool:
-    """Whether a row holds a date or nothing but numbers."""
+    """Whether a row contains a date, or only numbers."""
     if len(row) > column and is_date(row[column]):
         return True
     if len(row) > column and not is_empty(row[column]) and not is_value(row[column]):
@@ -178,7 +178,7 @@ def looks_like_data(row: Row, column: int) -> bool:
 
 
 def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: str) -> Heading:
-    """Names out of the heading's rows."""
+    """Names from the rows of the heading."""
     padded = {i: _pad(grid.rows[i], width) for i in rows}
     units_row = _units_row(padded, rows)
     naming = [i for i in rows if i != units_row]
@@ -202,7 +202,7 @@ def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: st
 
 
 def _pad(row: Row, width: int) -> list[str]:
-    """Texts of a heading's row; one cell short means that the dates' column has no name."""
+    """Texts of a row of the heading; one cell fewer means that the date column has no name."""
     texts = [" ".join(cell_text(c).split()) for c in row]
     if len(texts) == width - 1 and texts and texts[0].lower() not in DATE_WORDS:
         texts = ["", *texts]
@@ -210,7 +210,7 @@ def _pad(row: Row, width: int) -> list[str]:
 
 
 def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
-    """The row that gives units, if another row gives the names."""
+    """The row of units, if another row has the names."""
     for i in reversed(rows):
         others = [padded[k] for k in rows if k != i]
         if (
@@ -239,7 +239,7 @@ def _is_unit(text: str) -> bool:
 
 
 def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | None:
-    """The row whose names are complete and differ: the lowest, unless a higher one holds codes."""
+    """The row with complete and distinct names: the lowest, unless a higher one has codes."""
     whole = [i for i in naming if _complete(padded[i])]
     if not whole:
         return None
@@ -253,7 +253,7 @@ def _complete(texts: Sequence[str]) -> bool:
 
 
 def _spread_right(texts: Sequence[str]) -> list[str]:
-    """Names of groups carried over the columns they span."""
+    """Names of groups, repeated over the columns they span."""
     spread, last = [], ""
     for k, text in enumerate(texts):
         last = text or last if k else ""
@@ -262,12 +262,12 @@ def _spread_right(texts: Sequence[str]) -> list[str]:
 
 
 def _join_names(rows: Sequence[Sequence[str]]) -> list[str]:
-    """Names of several rows, one under the other, joined by points."""
+    """Names of several rows, joined by points."""
     return [".".join(dict.fromkeys(t for t in parts if t)) for parts in zip(*rows, strict=True)]
 
 
 def _without_empty(names: list[str], grid: Grid, first: int, width: int) -> list[str]:
-    """Columns without a name are left out if nothing is in them, else refused."""
+    """Columns without a name are omitted if they are empty, otherwise refused."""
     kept = list(names)
     for k in range(1, width):
         if kept[k]:

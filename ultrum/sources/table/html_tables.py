@@ -1,4 +1,4 @@
-"""HTML tables to grids of cells, with hidden text and footnote marks left out."""
+"""HTML tables to grids of cells, without hidden text and footnote marks."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _BREAKS: Final = frozenset(("br", "p", "div", "li"))
 
 
 def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
-    """Every table of a web page, with its caption or the heading above it as its name."""
+    """Every table of a web page, named by its caption or the heading above it."""
     import lxml.etree
     import lxml.html
 
@@ -45,7 +45,7 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
 
 
 def page_text(body: bytes, name: str) -> str:
-    """Words of a page in reading order, for a figure that is in prose."""
+    """Words of a page in reading order, for a number in prose."""
     import lxml.html
 
     text, _ = decode_page(body, name)
@@ -66,7 +66,7 @@ def _title_of(table: Any) -> str:
 
 
 def _text_around(table: Any) -> tuple[str, str]:
-    """Caption and paragraphs right above a table, and paragraphs right below it, up to another table."""
+    """Caption, paragraphs directly above a table, and paragraphs directly below it, up to another table."""
     caption = table.find("caption")
     around = []
     for axis, nearest in (("preceding", True), ("following", False)):
@@ -85,7 +85,7 @@ def _text_around(table: Any) -> tuple[str, str]:
 
 
 def _spread(table: Any) -> list[Row]:
-    """Cells of a page's table, those that span rows or columns repeated."""
+    """Cells of a page's table; cells that span rows or columns are repeated."""
     grid: dict[tuple[int, int], str] = {}
     rows, most = list(table.iter("tr")), current()
     alone: set[int] = set()
@@ -113,7 +113,7 @@ def _spread(table: Any) -> list[Row]:
 
 
 def _cell_words(cell: Any) -> str:
-    """Text of a page's cell: footnote marks raised, hidden parts left out, a space for each break."""
+    """Text of a page's cell: footnote marks raised, hidden parts removed, a space for each break."""
     if not len(cell):
         return " ".join((cell.text or "").split())
     pieces: list[str] = []
@@ -135,7 +135,7 @@ def _cell_words(cell: Any) -> str:
 
 
 def _superscript(text: str) -> str:
-    """A raised text as a footnote mark or exponent that stays apart from the number before it."""
+    """A raised text as a footnote mark or exponent, separate from the number before it."""
     digits = re.sub(r"[\s,;()\[\]]", "", text)
     if digits.isdigit():
         return digits.translate(str.maketrans("0123456789", SUPERSCRIPTS[:10]))

@@ -1,4 +1,4 @@
-"""JSON to grids: lists of records, columns, rows under names, dates with values, several series."""
+"""JSON to grids: lists of records, columns, rows under names, values by date, several series."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _NESTING: Final = 6
 
 
 def json_grids(body: bytes, name: str) -> list[Grid]:
-    """Records of a JSON text: a list of objects, columns, rows under column names, or date to value."""
+    """Records of a JSON text: a list of objects, columns, rows under column names, or values by date."""
     import orjson
 
     text, _ = decode(body, name, None)
@@ -55,7 +55,7 @@ def _json_lines(text: str) -> list[Any] | None:
 
 
 def _tables_in(document: Any, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
-    """Every table inside a JSON value, and where it stands."""
+    """Every table within a JSON value, and its path."""
     rows = _as_rows(document)
     if rows is not None:
         yield rows, path
@@ -93,7 +93,7 @@ def _as_rows(value: Any) -> list[Row] | None:
 
 
 def _several_series(document: Any) -> list[Row] | None:
-    """Series that each have an object or a name of their own, as rows keyed by name."""
+    """Series with an object or a name each, as rows keyed by name."""
     if isinstance(document, dict):
         named = [({"series": key}, value) for key, value in document.items()]
     elif isinstance(document, list) and all(isinstance(one, dict) for one in document):
@@ -120,7 +120,7 @@ def _several_series(document: Any) -> list[Row] | None:
 
 
 def _plain_rows(value: Any) -> list[Row] | None:
-    """Rows of one series, with their names first, if a list or mapping is one with dates."""
+    """Rows of one series, with their names first, for a list or mapping with dates."""
     if isinstance(value, dict) and value and all(style_of(str(k)) for k in value):
         plain = not any(isinstance(v, list | dict) for v in value.values())
         return [["date", "value"], *[[k, v] for k, v in value.items()]] if plain else None
@@ -161,7 +161,7 @@ def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
 
 
 def _flat(record: Mapping[str, Any], above: str = "", depth: int = 0) -> dict[str, Any]:
-    """Nested objects with their names joined by points."""
+    """Nested objects, flattened with names joined by points."""
     flat: dict[str, Any] = {}
     for key, value in record.items():
         name = f"{above}{key}"

@@ -36,7 +36,7 @@ _REPEATS: Final = 2  # an identifier is next to so many dates at least, on avera
 
 
 def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
-    """Columns of text that identify each row of a date: none needed, one or more, or None if none can.
+    """Text columns that identify each row of a date: none needed, one or more, or None if none does.
 
     Parameters
     ----------
@@ -53,7 +53,7 @@ def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
 
 
 def _identifier_columns(texts: Mapping[str, Array]) -> list[str]:
-    """A column that is called an identifier and has several, each more than once on average."""
+    """A column labelled as an identifier with several values that each occur more than once on average."""
     for name, cells in texts.items():
         count = len(pd.unique(pd.Series(cells)))
         if name.strip().lower() in _IDENTIFIERS and 1 < count <= len(cells) / _REPEATS:
@@ -62,7 +62,7 @@ def _identifier_columns(texts: Mapping[str, Array]) -> list[str]:
 
 
 def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
-    """The first column that identifies the rows of each date, or the first few together."""
+    """The first column, or the first few together, that identify the rows of each date."""
     frame = pd.DataFrame({n: texts[n] for n in names}).assign(**{"": moments})
     alone = [n for n in names if not frame.duplicated(["", n]).any()]
     if alone:
@@ -74,9 +74,9 @@ def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Date
 
 
 def identifier_column(cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates) -> str | None:
-    """The column of whole numbers that are codes, if the rows of a date need a key.
+    """The column of integer codes, if the rows of a date need a key.
 
-    A code repeats from date to date, and a date has it once; amounts do not repeat so.
+    A code repeats across dates and is unique within a date; amounts are not.
     """
     numbers = set(numeric)
     texts = {n: c for n, c in cells.items() if n not in numbers}

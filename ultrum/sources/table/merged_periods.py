@@ -1,7 +1,7 @@
 """Merged periods: years written once for several rows or columns, filled in.
 
-Releases print a year once, over its months or quarters or next to them, and leave the other cells
-empty. Each function returns the grid with the period of every row or column in its own cell.
+Statistical releases often print a year once, over its months or quarters or next to them, and leave the other
+cells empty. Each function returns the grid with the full period of every row or column in its own cell.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ _NEAR: Final = timedelta(days=5 * 366)
 
 
 def with_every_period(grid: Grid) -> Grid:
-    """The grid with merged years repeated and day numbers among dates turned to dates."""
+    """The grid with merged years repeated and day numbers among dates converted to dates."""
     grid = _serials_as_dates(grid)
     return _under_year_rows(_years_across(_years_down(grid)))
 
@@ -36,7 +36,7 @@ def _is_year(cell: Any) -> bool:
 
 
 def _years_down(grid: Grid) -> Grid:
-    """A year next to the first of its months or quarters applies to each of them."""
+    """Repeat a year next to the first of its months or quarters for all of them."""
     for column in range(_FIRST_COLUMNS):
         if not _may_span_cells(grid.rows[:_FIRST_ROWS], column):
             continue
@@ -72,7 +72,7 @@ def _may_span_cells(rows: Sequence[Row], column: int) -> bool:
 
 
 def _only_years(rows: Sequence[Row], column: int, years: Sequence[int]) -> bool:
-    """Whether the cells of rows with values are years that follow each other, or empty."""
+    """Whether the cells of rows with values are consecutive years, or empty."""
     held = [r[column] for r in rows[years[0] :] if len(r) > column and sum(map(is_value, r)) > 1]
     numbers = [int(cell_text(rows[i][column])) for i in years]
     steps = {b - a for a, b in itertools.pairwise(numbers)}
@@ -80,7 +80,7 @@ def _only_years(rows: Sequence[Row], column: int, years: Sequence[int]) -> bool:
 
 
 def _part_column(rows: Sequence[Row], column: int, first: int) -> int | None:
-    """Column whose cells name parts of a year wherever the year is empty."""
+    """Column whose cells are parts of a year wherever the year is empty."""
     empty = [r for r in rows[first:] if len(r) > column and is_empty(r[column]) and any(map(is_value, r))]
     for other in range(_FIRST_COLUMNS):
         if other == column or len(empty) < 1:
@@ -92,7 +92,7 @@ def _part_column(rows: Sequence[Row], column: int, first: int) -> int | None:
 
 
 def _years_across(grid: Grid) -> Grid:
-    """A row of years over a row of months or quarters becomes one row of periods."""
+    """Combine a row of years above a row of months or quarters into one row of periods."""
     for i, above in enumerate(grid.rows[:_FIRST_ROWS]):
         years = [c for c, cell in enumerate(above) if c and _is_year(cell)]
         if not years or not all(is_empty(c) or _is_year(c) for c in above[years[0] :]):
@@ -132,7 +132,7 @@ def _years_across(grid: Grid) -> Grid:
 
 
 def _count_up(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
-    """Whether bare numbers count 1, 2, 3 … up to a whole year below each year."""
+    """Whether bare numbers count 1, 2, 3 … up to a full year below each year."""
     edges = [*years, 10**9]
     counts = [[n for c, (_, n) in parts.items() if low <= c < high] for low, high in itertools.pairwise(edges)]
     longest = max(map(len, counts))
@@ -140,7 +140,7 @@ def _count_up(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
 
 
 def _under_year_rows(grid: Grid) -> Grid:
-    """Months or quarters in the column of the years, under each year, become periods."""
+    """Convert months or quarters below each year in one column to periods."""
     for column in range(2):
         if not any(_is_year(row[column]) for row in grid.rows[:_FIRST_ROWS] if len(row) > column):
             continue
@@ -172,13 +172,13 @@ def _under_year_rows(grid: Grid) -> Grid:
 
 
 def _names_part(cell: Any) -> bool:
-    """Whether a cell names a month or quarter in letters."""
+    """Whether a cell is the name of a month or quarter."""
     text = cell_text(cell)
     return text[:1].isalpha() and part_of_year(text) is not None
 
 
 def _in_order(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
-    """Whether the parts of each year are in order and none stands twice."""
+    """Whether the parts of each year are sorted and unique."""
     edges = [*years, 10**9]
     for first, last in itertools.pairwise(edges):
         numbers = [n for i, (_, n) in parts.items() if first < i < last]
@@ -191,7 +191,7 @@ def _in_order(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
 
 
 def _serials_as_dates(grid: Grid) -> Grid:
-    """Day numbers of a spreadsheet among the dates of a column become dates, where they lie near them."""
+    """Convert day numbers of a spreadsheet among the dates of a column to dates, where they are close to them."""
     if grid.how != "sheet":
         return grid
     for column in range(_FIRST_COLUMNS):

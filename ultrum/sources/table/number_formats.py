@@ -111,8 +111,8 @@ _PERCENT: Final = ("%", "pct", "per cent", "percent")
 class ReadNumbers:
     """Numbers of a column, NaN where missing and infinite where a cell is not a number.
 
-    ``percent`` counts cells with a percent sign, ``marks`` holds the marks of quality that stood beside
-    numbers by row, ``currency`` the sign or code that stood with them.
+    ``percent`` counts cells with a percent sign, ``marks`` has the quality flags next to numbers by row,
+    ``currency`` the sign or code next to them.
     """
 
     values: Floats
@@ -122,12 +122,12 @@ class ReadNumbers:
 
     @property
     def flags(self) -> Counter[str]:
-        """How often each mark is next to a number."""
+        """Count of each mark next to a number."""
         return Counter(self.marks.values())
 
 
 def tidy(cell: str) -> str:
-    """A cell with plain spaces and minus signs, brackets of accountants turned to a minus."""
+    """A cell with plain spaces and minus signs; accounting parentheses become a minus."""
     text = _SPACES.sub(" ", cell).strip().replace("−", "-").replace("‑", "-").removeprefix("'")
     if text.startswith("(") and text.endswith(")") and re.search(r"\d", text):
         return f"-{text[1:-1].strip()}"
@@ -136,13 +136,13 @@ def tidy(cell: str) -> str:
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def is_missing(cell: str) -> bool:
-    """Whether a cell is a usual mark for a missing value."""
+    """Whether a cell is a common code for a missing value."""
     return cell.strip().lower() in MISSING
 
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def is_number(cell: str) -> bool:
-    """Whether a cell could be a number, with either decimal mark."""
+    """Whether a cell can be a number, with either decimal mark."""
     if _PLAIN.fullmatch(cell):
         return True
     text = tidy(cell)
@@ -157,19 +157,19 @@ def is_number_text(cell: Any) -> bool:
 
 
 def is_blank(cell: Any, missing: frozenset[str] = frozenset()) -> bool:
-    """Whether a cell of any kind is empty or a mark for a missing value."""
+    """Whether a cell of any kind is empty or a missing-value code."""
     if isinstance(cell, str):
         return is_missing(cell) or cell.strip().lower() in missing
     return cell is None or (isinstance(cell, float) and cell != cell)  # noqa: PLR0124
 
 
 def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
-    """The decimal mark that explains every number.
+    """The decimal mark that fits every number.
 
     Raises
     ------
     TableError
-        If both marks do and the values would differ.
+        If both marks fit and the values would differ.
     """
     if given:
         if given not in _READERS:
@@ -212,10 +212,10 @@ def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
 
 
 def _is_currency(symbol: str | None, number: str) -> bool:
-    """Whether what is next to a number is the sign or code of a currency.
+    """Whether the text next to a number is the sign or code of a currency.
 
-    A code of three letters without a space may be part of a name (QXA12); it counts only where it
-    is a currency of ISO 4217 or the number has a decimal mark.
+    A code of three letters without a space can be part of a name (QXA12); it counts only if it is a currency of
+    ISO 4217 or the number has a decimal mark.
     """
     code = (symbol or "").strip()
     if not re.fullmatch(r"[A-Z]{3}", code):
@@ -230,7 +230,7 @@ def _value(text: str, decimal: str) -> float | None:
 
 
 def read_numbers(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumbers:
-    """Numbers of a column of text, or of a workbook's own numbers; ``missing`` holds further marks."""
+    """Numbers of a column of text, or a workbook's own numbers; ``missing`` has further missing-value codes."""
     read = _numbers_of(cells, decimal, missing)
     marks = [float(m) for m in missing if _PLAIN_NUMBER.fullmatch(m)]
     return replace(read, values=np.where(np.isin(read.values, marks), np.nan, read.values)) if marks else read
@@ -267,7 +267,7 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
 
 
 def sentinel_in(values: Floats) -> float | None:
-    """A number such as −999 that is far from all others and so must mark missing values."""
+    """A number such as −999 far from all others, which can be a missing-value code."""
     valid = values[np.isfinite(values)]
     if not len(valid):
         return None

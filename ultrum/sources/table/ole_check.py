@@ -1,6 +1,6 @@
 """Checks of OLE containers (old workbooks), whose sector chains can be circular in damaged files.
 
-Following such a chain never ends. Format: [MS-CFB], an open specification.
+Reading a circular chain would never end. Format: [MS-CFB], an open specification.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ _ENTRY, _IN_HEADER = 128, 109  # bytes of a directory entry; sector numbers in t
 
 
 def refuse_circles(body: bytes, name: str) -> None:
-    """Refuse a compound file with a chain of sectors that does not end, or leaves the file.
+    """Refuse a compound file with a chain of sectors that is endless or leaves the file.
 
     Raises
     ------
@@ -52,7 +52,7 @@ def _check(body: bytes) -> None:
 
 
 def _table(body: bytes, size: int, most: int) -> Ints:
-    """Successor of every sector, gathered from the sectors that hold them."""
+    """Successor of every sector, from the sectors that store them."""
     places = np.frombuffer(body, "<u4", _IN_HEADER, 0x4C).astype(np.int64)
     more, seen = _number(body, 0x44), 0
     while more < _LAST:

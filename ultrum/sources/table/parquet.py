@@ -61,7 +61,7 @@ def _text(value: object) -> str:
 
 
 def _date_column(names: list[str], frame: object, options: TableOptions, where: str) -> str:
-    """The column of dates: given, by type, or by its name."""
+    """The column of dates: as given, by type, or by name."""
     given = options.date_column
     if isinstance(given, int):
         given = names[given - 1] if 1 <= given <= len(names) else None

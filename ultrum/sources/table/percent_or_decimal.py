@@ -1,7 +1,7 @@
 """Units of columns: percent or decimals, index, price, currency.
 
-Every column gets a unit and a reason; a column without any sign of a unit keeps its numbers as they
-are written, and reports it.
+Every column gets a unit and a reason; numbers of a column without any sign of a unit are unchanged, and this is
+reported.
 """
 
 from __future__ import annotations
@@ -76,7 +76,7 @@ _MEASURES: Final = (
 
 @dataclass(frozen=True)
 class UnitFinding:
-    """What was found of one column: facts for its metadata, and why."""
+    """Findings on one column: metadata and the reason."""
 
     percent: bool
     facts: Mapping[str, Any] = field(default_factory=dict)
@@ -103,13 +103,13 @@ def unit_of(
     name, title, subtitle : str
         Name of the column, further text of its heading, and the cell under its name.
     numbers : ReadNumbers
-        Its numbers, with the percent signs and currencies that stood next to them.
+        Its numbers, with the adjacent percent signs and currencies.
     preamble : str
         Prose above the table.
     footer : str
         Prose below it.
     given : str, optional
-        The unit that was given.
+        Given unit.
     where : str
         File and table, for messages.
     """
@@ -142,7 +142,7 @@ def unit_of(
 
 
 def _percent_in(prose: str) -> re.Match[str] | None:
-    """Where prose states that the numbers are percent; "2 percent per year" is about the 2 alone."""
+    """Where prose states that the numbers are percent; "2 percent per year" refers to the 2 alone."""
     for match in _PROSE_PERCENT.finditer(prose):
         sign = re.search(rf"%|(?:{_WORD})", match[0], re.IGNORECASE)
         before = prose[: match.start() + (sign.start() if sign else 0)]
@@ -182,7 +182,7 @@ _ADJUSTED: Final = re.compile(
 
 
 def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, Any]:
-    """Measure, currency, pair and base period as far as words tell them."""
+    """Measure, currency, pair and base period as stated in words."""
     facts: dict[str, Any] = {}
     pair = _pair(text)
     if pair:
@@ -205,7 +205,7 @@ def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, Any]:
 
 
 def _pair(text: str) -> tuple[str, str] | None:
-    """Base and quote of a heading: "QSR/QML" and "QML per QSR" both pay QML for one QSR."""
+    """Base and quote currency of a heading: "QSR/QML" and "QML per QSR" both are QML per unit of QSR."""
     match = _PAIR.search(text)
     if match and is_currency(match[1]) and is_currency(match[2]):
         return (match[2], match[1]) if "per" in match[0] else (match[1], match[2])

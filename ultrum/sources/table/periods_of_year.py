@@ -1,4 +1,4 @@
-"""Names of months, quarters and half-years as rows and columns are headed by them."""
+"""Names of months, quarters and half-years in headings of rows and columns."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _HALF: Final = re.compile(r"[HS]([12])|([12])[HS]|([12])(?:st|nd) half(?:[- ]yea
 
 
 def part_of_year(cell: Any) -> tuple[str, int] | None:
-    """Kind (M, Q or S) and number of the part of a year that a cell names, or nothing.
+    """Kind (M, Q or S) and number of the part of a year in a cell, or None.
 
     Examples
     --------
@@ -50,7 +50,7 @@ def part_of_year(cell: Any) -> tuple[str, int] | None:
 
 
 def _number(parts: dict[str, str | None]) -> int:
-    """Number of a quarter from whichever group of the pattern holds it."""
+    """Number of a quarter from the matching group of the pattern."""
     for group in ("a", "b", "c", "q"):
         if parts.get(group):
             return int(str(parts[group]))
@@ -59,7 +59,7 @@ def _number(parts: dict[str, str | None]) -> int:
 
 
 def is_month_name(text: str) -> bool:
-    """Whether a text is the name of a month in one of several languages, whole or shortened."""
+    """Whether a text is the name of a month in one of several languages, full or abbreviated."""
     if not text[:1].isalpha() or len(text) > 12 or not all(c.isalpha() or c == "." for c in text):
         return False
     try:

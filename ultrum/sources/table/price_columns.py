@@ -1,4 +1,4 @@
-"""Price columns of a table: which column is the price, what its assets are, and whether it includes dividends."""
+"""Price columns of a table: the price, its assets, and whether it includes dividends."""
 
 from __future__ import annotations
 
@@ -55,10 +55,10 @@ class PriceTable:
     Attributes
     ----------
     prices : SeriesTable
-        A column for each asset.
+        One column per asset.
     volumes : SeriesTable or None
     column : str
-        Heading of the price column; empty where each column is an asset.
+        Heading of the price column; empty if each column is an asset.
     decisions : tuple of Decision
     """
 
@@ -79,7 +79,7 @@ class PriceTable:
 
 
 def plain_heading(text: str) -> str:
-    """A heading in lower case, its words separated by one space.
+    """A heading in lower case, with single spaces between words.
 
     Examples
     --------
@@ -91,20 +91,20 @@ def plain_heading(text: str) -> str:
 
 
 def price_table(reading: Reading, price_column: str = "", volume_column: str = "", asset: str = "") -> PriceTable:
-    r"""The prices of a table: of one asset with several columns, of a column for each asset, or of rows by asset.
+    r"""The prices of a table: one asset with several columns, one column per asset, or rows by asset.
 
     Parameters
     ----------
     reading : Reading
     price_column, volume_column : str
-        Headings; found by their words where they are empty. An adjusted price comes before a close.
+        Headings; recognised by their words if empty. An adjusted price is preferred to a close.
     asset : str
-        Name of the asset of a table that has one; by default the name of the file.
+        Name of the asset of a table with one asset; by default the name of the file.
 
     Raises
     ------
     TableError
-        If no column, or more than one, can be the price.
+        If no column or several can be the price.
 
     Examples
     --------
@@ -138,7 +138,7 @@ def _rename(table: SeriesTable, name: str) -> SeriesTable:
 
 
 def _price_heading(reading: Reading) -> str:
-    """The column whose heading is that of a price, an adjusted one first; empty where there is none."""
+    """The column with a heading of a price, an adjusted one preferred; empty if there is none."""
     adjusted = [c for c, t in reading.fields.items() if t.metadata[0].income == "total"]
     for words, first in ((_ADJUSTED, adjusted), (_CLOSE, []), (_VALUE, [])):
         named = [c for c in reading.fields if plain_heading(c) in words]
@@ -151,13 +151,13 @@ def _price_heading(reading: Reading) -> str:
 
 
 def _ambiguous(reading: Reading, columns: Sequence[str]) -> TableError:
-    """Several columns can be the price."""
+    """Refuse several columns that can be the price."""
     names = name_list(f"'{c}'" for c in columns)
     return TableError(f"{reading.name}: the price could be any of {names}.", setting="price_column")
 
 
 def _check_one_asset(reading: Reading, column: str) -> None:
-    """Refuse a column such as 'Index' beside columns that can be further assets."""
+    """Refuse a column such as 'Index' next to columns that can be further assets."""
     if plain_heading(column) not in _VALUE:
         return
     expected = (*_BARS, *_VOLUME)
@@ -176,7 +176,7 @@ def _check_one_asset(reading: Reading, column: str) -> None:
 
 
 def _match(reading: Reading, heading: str) -> str:
-    """The column with a heading, whatever its case and signs; empty where there is none."""
+    """The column with a heading, ignoring case and signs; empty if there is none."""
     if heading in reading.fields:
         return heading
     same = [c for c in reading.fields if plain_heading(c) == plain_heading(heading)]
@@ -201,7 +201,7 @@ def _chosen(reading: Reading, price_column: str) -> str:
 def _price_table(
     reading: Reading, prices: SeriesTable, column: str, volume_column: str, asset: str = ""
 ) -> PriceTable:
-    """The prices of one column with their measure, the volumes, and what was decided."""
+    """The prices of one column with their measure, the volumes, and the decisions."""
     volume = _match(reading, volume_column) if volume_column else _volume_heading(reading)
     volumes = reading.fields[volume] if volume else None
     if volumes is not None and asset:
@@ -226,7 +226,7 @@ def _volume_heading(reading: Reading) -> str:
 
 
 def _wide(reading: Reading) -> PriceTable:
-    """A table with a column for each asset; columns that are not prices are left out and reported."""
+    """A table with one column per asset; columns that are not prices are not used and reported."""
     other = ("flow", "rate", "stock", "quote", "score")
     columns = {c: t for c, t in reading.fields.items() if t.metadata[0].measure not in other}
     if not columns:
@@ -245,7 +245,7 @@ def _wide(reading: Reading) -> PriceTable:
 
 
 def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
-    """The table with what it measures; values at or below zero are returns, not prices."""
+    """The table with its measure; values at or below zero mean returns, not prices."""
     if any(a.measure for a in table.metadata):
         measures = {a.measure for a in table.metadata if a.measure}
         if len(measures) > 1:
@@ -265,7 +265,7 @@ def _with_measure(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Deci
 
 
 def _check_not_levels(name: str, table: SeriesTable, largest: float = _LARGEST_RETURN) -> None:
-    """Refuse prices with an odd value at or below zero, and levels in a table of returns."""
+    """Refuse prices with a few values at or below zero, and levels in a table of returns."""
     columns = sorted(
         zip(table.names, table.block.T, strict=True), key=lambda c: -int((c[1] <= 0).sum())
     )  # the odd value first
@@ -283,12 +283,12 @@ def _check_not_levels(name: str, table: SeriesTable, largest: float = _LARGEST_R
 
 
 def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[Decision]]:
-    """Returns in decimals: percent and decimals differ in size; in between they are refused.
+    """Returns in decimals: percent and decimals differ in size; ambiguous sizes are refused.
 
     Raises
     ------
     TableError
-        If they can be either, if only some columns state their units, or if they look like levels.
+        If they are ambiguous, if only some columns state their units, or if they look like levels.
     """
     _check_not_levels(name, table)
     stated = [a.name for a in table.metadata if a.unit == "decimal"]

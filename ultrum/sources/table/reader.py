@@ -1,7 +1,7 @@
-"""`read_series`: any table to series, with a report of every decision.
+"""`read_series`: series from a table in any common format, with a report of every decision.
 
-Each decision is made from the whole column, reported with its alternatives, and can be set;
-a tie is an error that shows both readings.
+Each decision uses the whole column, is reported with its alternatives, and can be set; an ambiguity is an error
+that shows both readings.
 """
 
 from __future__ import annotations
@@ -72,7 +72,7 @@ def read_series(
     records_only: bool = False,
     **facts: Any,
 ) -> Reading:
-    r"""Read a table of any common kind from a file, an http(s) address, bytes or pasted text.
+    r"""Read a table in any common format from a file, an http(s) address, bytes or pasted text.
 
     Delimited text, XLSX, XLS, ODS, web pages, JSON records and Parquet, plain or inside a zip or
     gzip; long or wide, dates down or across, months next to years, with prose around the table.
@@ -82,52 +82,51 @@ def read_series(
     source : path, str or bytes
         File, address that starts with http, or the text itself if it has several lines.
     member : str, optional
-        Name of the file inside an archive that holds several.
+        Name of the file in an archive with several.
     sheet : str or int, optional
         Sheet of a workbook, or table of a page by its caption; numbers count from 1.
     block : str or int, optional
         One of several tables in one sheet, by a part of its title or its number from 1.
     headings : sequence of str, optional
-        Names that the table's heading has, wherever it stands on a page. A table without dates is
-        then read too, its rows named by the first of them, for the day given by ``on``.
+        Headings of the table to read, wherever it is on a page. A table without dates is then read as well, with
+        rows named by the first heading, for the day in ``on``.
     encoding, delimiter : str, optional
-        Found from the text if not given.
+        Detected from the text by default.
     header : int, optional
-        Line that names the columns.
+        Line number of the column names.
     columns : sequence of str, optional
-        Names of all columns, if the table has no header.
+        Names of all columns, for a table without a header.
     date_column : str or int, optional
         Column of the dates, by name or number from 1.
     dates : str, optional
-        Style of the dates, written as an example: ``"15/03/2024"``, ``"03/15/2024"``,
-        ``"day number"`` or ``"epoch seconds"``.
+        Style of the dates, as an example: ``"15/03/2024"``, ``"03/15/2024"``, ``"day number"`` or ``"epoch
+        seconds"``.
     first_year : int, optional
-        Year of the earliest date, where years are written with two digits and two centuries are
-        possible.
+        Year of the earliest date, for two-digit years with two possible centuries.
     decimal : {".", ","}, optional
-        Decimal mark; found from the text if not given.
+        Decimal mark; detected from the text by default.
     units : str or mapping of column to str, optional
         ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
     missing : sequence of str, optional
-        Marks of missing values besides the usual ones, such as ``["-999"]``.
+        Further codes for missing values, such as ``["-999"]``.
     frequency : str, optional
-        Read off the dates if not given.
+        Inferred from the dates by default.
     timezone : str, optional
         Time zone of intraday data without one.
     asset_column : str, optional
         Column that names the asset of each row, in a long table.
     breaks : sequence of str, optional
-        Periods from which a definition changes; series are split there.
+        Periods at which a definition changes; series are split there.
     figure : str, optional
-        Words next to a lone figure on a page, which is then read instead of a table.
+        Words next to a single number on a page, which is then read instead of a table.
     on : str, optional
-        Day of that figure or of a table without dates, if the page has none.
+        Day of that number, or of a table without dates, if the page states none.
     expand : mapping of str to sequence, optional
-        What the parts in braces of an address take: ``rents/{region}.csv`` with
-        ``expand={"region": ["01", "02"]}``, ``fx/{day:%Y%m}.csv`` with
-        ``expand={"day": ("2024-01", "2024-12")}``. Local files need none.
+        Values of the fields in braces of an address: ``rents/{region}.csv`` with ``expand={"region": ["01",
+        "02"]}``, ``fx/{day:%Y%m}.csv`` with ``expand={"day": ("2024-01", "2024-12")}``. Not needed for local
+        files.
     estimated : bool
-        The values were read off a picture by a person; the trail records it.
+        Whether a person read the values from a picture; the provenance records it.
     records_only : bool
         Dated records that are not series, such as dividends.
     **facts
@@ -141,7 +140,7 @@ def read_series(
     Raises
     ------
     TableError
-        If the table cannot be read without guessing; the message names the option to set.
+        If the table is ambiguous; the message names the option to set.
 
     Examples
     --------
@@ -168,7 +167,7 @@ def _read(source: str | bytes | os.PathLike[str], options: TableOptions, day: st
 
 
 def _obtain(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
-    """Bytes of what is to be read, its name for people, and its type as a server gives it."""
+    """Bytes of the input, its displayed name, and its content type."""
     if isinstance(source, bytes):
         return source, "bytes", ""
     name = str(source)
@@ -185,7 +184,7 @@ def _obtain(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
 
 
 def read_table(body: bytes, name: str, options: TableOptions | None = None, retrieved: str = "") -> Reading:
-    """Read the bytes of a table, which came on a day; see :func:`read_series`."""
+    """Read the bytes of a table downloaded on a day; see :func:`read_series`."""
     options = options or TableOptions()
     inner, name = unpack(body, name, options.member)
     if options.figure:
@@ -227,7 +226,7 @@ def _read_block(block: Block, name: str, options: TableOptions) -> Reading:
 
 
 def _retitle(reading: Reading, block: Block) -> Reading:
-    """The one series of a table of months next to years takes the table's title as its name."""
+    """The only series of a table of months next to years is named by the table's title."""
     if list(reading.fields) != ["value"]:
         return reading
     title = block.title or block.grid.name
@@ -273,7 +272,7 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
 
 
 def _find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
-    """Blocks of a grid; bare numbers are dates only where the heading confirms it."""
+    """Blocks of a grid; bare numbers are dates only if the heading confirms it."""
     try:
         return find_blocks(grid, layout, where)
     except TableError:
@@ -299,7 +298,7 @@ def _with_headings(blocks: list[Block], headings: Sequence[str] | None) -> list[
 
 
 def _chosen_grid(grids: list[Grid], by_grid: dict[int, list[Block]], name: str) -> tuple[int, list[Decision]]:
-    """The sheet or table with by far the most rows, or an error that lists those alike."""
+    """The sheet or table with by far the most rows, or an error that lists similar ones."""
     sizes = {number: sum(len(b.rows) for b in blocks) for number, blocks in by_grid.items()}
     ranked = sorted(sizes, key=lambda n: -sizes[n])
     if len(ranked) == 1:
@@ -317,7 +316,7 @@ def _chosen_grid(grids: list[Grid], by_grid: dict[int, list[Block]], name: str) 
 
 
 def _number_blocks(blocks: list[Block], wanted: str | int | None, name: str) -> list[Block]:
-    """Blocks, largest first, or the one asked for."""
+    """Blocks, largest first, or the requested one."""
     if wanted is None:
         return blocks
     in_order = sorted(blocks, key=lambda b: b.lines[0])
@@ -335,7 +334,7 @@ def _number_blocks(blocks: list[Block], wanted: str | int | None, name: str) -> 
 
 
 def _merge_readings(readings: list[Reading], aside: list[Decision]) -> Reading:
-    """Several blocks of one frequency as one reading; names used twice take their block's number."""
+    """Several blocks of one frequency as one reading; repeated names get the number of their block."""
     first = readings[0]
     fields, decisions, rejected = (
         dict(first.fields),

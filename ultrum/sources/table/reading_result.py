@@ -25,7 +25,7 @@ _FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
 
 @dataclass(frozen=True)
 class Decision:
-    """One thing the reader decided: what, what was chosen, what else it could be, how sure, where."""
+    """One decision of the reader: subject, choice, alternatives, confidence and location."""
 
     what: str
     chosen: str
@@ -36,7 +36,7 @@ class Decision:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Reading(TextInNotebooks):
-    """What was read from one table.
+    """The content of one table.
 
     Attributes
     ----------
@@ -55,7 +55,7 @@ class Reading(TextInNotebooks):
 
     @functools.cached_property
     def records(self) -> pd.DataFrame:
-        """All rows as they stand, dates as dates and numbers as numbers."""
+        """All rows unchanged, with typed dates and numbers."""
         return self.rows()
 
     @property
@@ -74,7 +74,7 @@ class Reading(TextInNotebooks):
         return {} if self.fields else {self.name: self.records}
 
     def wide(self) -> SeriesTable:
-        r"""All series of a wide table side by side.
+        r"""All series of a wide table as columns.
 
         Examples
         --------
@@ -85,7 +85,7 @@ class Reading(TextInNotebooks):
         return SeriesTable.of(self.series.values())
 
     def to_frame(self) -> pd.DataFrame:
-        r"""The decisions, one a row.
+        r"""The decisions, one per row.
 
         Examples
         --------
@@ -110,7 +110,7 @@ class Reading(TextInNotebooks):
 
 @dataclass(frozen=True)
 class TableOptions:
-    """Decisions that can be given instead of found; see :func:`read_series`."""
+    """Options that replace detection; see :func:`read_series`."""
 
     member: str | None = None
     sheet: str | int | None = None
@@ -138,7 +138,7 @@ class TableOptions:
 
     @classmethod
     def of(cls, **given: Any) -> TableOptions:
-        """Options by name; every other name is a fact for the metadata."""
+        """Options by name; every other name is a field of the metadata."""
         names = {f.name for f in fields(cls)} - {"facts"}
         facts = {key: value for key, value in given.items() if key not in names}
         _check_facts(facts)
@@ -147,13 +147,13 @@ class TableOptions:
         return options
 
     def in_charset(self, content_type: str, body: bytes) -> TableOptions:
-        """Options with the encoding that the server names, unless one is given."""
+        """Options with the encoding that the server states, unless one is given."""
         if self.encoding is not None or not content_type:
             return self
         return replace(self, encoding=charset_of(content_type, body))
 
     def check(self) -> None:
-        """Refuse words that are not choices."""
+        """Refuse unknown words."""
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
                 raise TableError(f"{name} must be a list of texts. Put the text in brackets: [...].")
@@ -174,14 +174,14 @@ class TableOptions:
                 ) from None
 
     def unit(self, column: str) -> str | None:
-        """The unit given for a column."""
+        """The given unit of a column."""
         if isinstance(self.units, Mapping):
             return self.units.get(column)
         return self.units
 
 
 def _check_facts(facts: Mapping[str, Any]) -> None:
-    """Refuse facts of a kind that no metadata has; a wrong one would be written into every trail."""
+    """Refuse unknown metadata, which would be written to every provenance."""
     try:
         check_facts(facts)
     except ArgumentError as error:

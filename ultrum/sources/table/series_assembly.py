@@ -54,7 +54,7 @@ _QUOTE_WORDS: Final = (
 
 @dataclass(frozen=True)
 class _Rows:
-    """Typed rows ready to become series: their periods, frequency and index."""
+    """Typed rows ready for series: their periods, frequency and index."""
 
     ordinals: Ints
     frequency: Frequency
@@ -64,7 +64,7 @@ class _Rows:
 
 
 def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
-    """Series out of typed rows, wide or long.
+    """Series from typed rows, wide or long.
 
     Raises
     ------
@@ -101,7 +101,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
 
 
 def _records(plain: Reading, columns: Typed, name: str) -> Reading:
-    """Rows without a key column: dated records if they hold words, else a fault."""
+    """Rows without a key column: dated records if they contain words, otherwise an error."""
     if any(n for n in columns.columns if n not in columns.units):
         decision = Decision("shape", "dated records: dates repeat without a key column")
         return replace(plain, decisions=(*plain.decisions, decision))
@@ -114,7 +114,7 @@ def _records(plain: Reading, columns: Typed, name: str) -> Reading:
 
 
 def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
-    """Rows repeated word for word, left out and counted."""
+    """Identical repeated rows, removed and counted."""
     instants = typed_columns.dates.instants
     steps = np.diff(instants.astype(np.int64))
     if (steps > 0).all() or (steps < 0).all():
@@ -145,7 +145,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
 
 
 def _unit_decisions(columns: Typed) -> list[Decision]:
-    """One decision where all columns agree, else one for each."""
+    """One decision if all columns agree, otherwise one for each."""
     units = [(n, columns.units[n]) for n in columns.numeric]
     chosen = {(u.chosen, u.certainty) for _, u in units}
     if len(chosen) == 1:
@@ -166,7 +166,7 @@ def _in_decimals(typed_columns: Typed) -> Typed:
 
 
 def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
-    """Columns that tell rows of one date apart: none needed, some, or nothing can."""
+    """Columns that distinguish rows of one date: none needed, some, or None if there are none."""
     if options.asset_column:
         if options.asset_column not in columns.columns:
             names = ", ".join(columns.columns)
@@ -186,7 +186,7 @@ def _join_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
 
 
 def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
-    """Periods of the rows; None if dated records follow no frequency."""
+    """Periods of the rows; None if dated records have no frequency."""
     dates = columns.dates
     if options.frequency:
         frequency = Frequency.parse(options.frequency)
@@ -214,7 +214,7 @@ def _are_distinct(ordinals: Ints, labels: Array | None) -> bool:
 
 
 def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] | None:
-    """Frequency that the dates show."""
+    """Frequency inferred from the dates."""
     if dates.frequency != "D":
         return Frequency(dates.frequency), "sure"
     moments = dates.moments
@@ -237,7 +237,7 @@ def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] 
 
 
 def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIndex:
-    """Instants with their time zone: the cells' own, or the one given."""
+    """Instants with their time zone: the cells' own, or the given one."""
     naive = pd.DatetimeIndex(dates.moments)
     if dates.offsets is not None:
         utc = (naive - pd.to_timedelta(dates.offsets, unit="s")).tz_localize("UTC")
@@ -326,7 +326,7 @@ def _long(
 
 
 def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
-    """Base and quote currency of each name, where it is a pair or two columns hold the two currencies."""
+    """Base and quote currency of each name, if it is a pair or two columns have the two currencies."""
     if labels is None:
         return {}
     texts = {n.lower(): c for n, c in columns.columns.items() if n not in columns.units}
@@ -345,7 +345,7 @@ def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict
 def _of_member(
     metadata: Metadata, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
 ) -> Metadata:
-    """Metadata with the values of the table's other columns for one asset, or for a pair of currencies."""
+    """Metadata from the table's other columns for one asset, or for a pair of currencies."""
     facts: dict[str, Any] = {}
     if pair and metadata.measure in ("", "quote", "rate", "price"):
         return metadata.replace(measure="quote", unit=pair, currency="", timing="")

@@ -36,12 +36,12 @@ class LoneFigure:
 
 
 def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None) -> LoneFigure:
-    """The number that follows some words of a page.
+    """The number after some words of a page.
 
     Raises
     ------
     TableError
-        If the words are not there, no number follows them, or different numbers do.
+        If the words are absent, no number follows them, or different numbers do.
     """
     text = page_text(body, name)
     wanted = re.compile(r"\s+".join(re.escape(w) for w in beside.split()), re.IGNORECASE)
@@ -60,7 +60,7 @@ def find_figure(body: bytes, beside: str, name: str, decimal: str | None = None)
 
 
 def _after(text: str, start: int, name: str, decimal: str | None) -> LoneFigure | None:
-    """The first number behind a place that is not part of a date."""
+    """The first number after a position that is not part of a date."""
     stretch = text[start : start + _REACH]
     dated = [m.span(1) for m in _DATE.finditer(stretch)]
     for match in _NUMBER.finditer(stretch):

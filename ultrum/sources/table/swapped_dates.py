@@ -1,4 +1,4 @@
-"""Dates whose day and month a spreadsheet exchanged, detected by their pattern."""
+"""Dates with day and month swapped by a spreadsheet, detected by their pattern."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ _MANY: Final = 20
 
 
 def refuse_day_month_swap(moments: Dates, where: str) -> None:
-    """Refuse dates of which those up to the twelfth of a month have day and month exchanged.
+    """Refuse a column in which dates up to the twelfth of a month have day and month swapped.
 
-    A spreadsheet that expects the month first reads 05/03/2024 as 3 May and leaves 15/03/2024 as it
-    is. The rows are then out of order, and fall on weekends, exactly where the day is 12 or less.
+    A spreadsheet that expects the month first reads 05/03/2024 as 3 May and leaves 15/03/2024 as it is. The rows
+    are then unsorted, and dates fall on weekends, exactly where the day is 12 or less.
 
     Raises
     ------
     TableError
-        With the number of such rows and the first.
+        With the number of such rows and the first one.
     """
     days = moments.astype("datetime64[D]")[~np.isnat(moments)]
     early = _day(days) <= 12
@@ -49,7 +49,7 @@ def _day(days: Dates) -> Ints:
 
 
 def _exchange_day_month(days: Dates, early: Bools) -> Dates:
-    """Dates with day and month exchanged where the day can be a month."""
+    """Dates with day and month swapped where the day can be a month."""
     months = days.astype("datetime64[M]").astype(np.int64)
     year, month, day = months // 12, months % 12 + 1, _day(days)
     first: Any = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]")
@@ -58,13 +58,13 @@ def _exchange_day_month(days: Dates, early: Bools) -> Dates:
 
 
 def _turns(days: Dates) -> int:
-    """Steps against the direction in which most steps go."""
+    """Steps against the direction of most steps."""
     steps = np.diff(days.astype(np.int64))
     return int(min((steps > 0).sum(), (steps < 0).sum()))
 
 
 def _on_weekends(days: Dates, exchanged: Dates, early: Bools) -> bool:
-    """Whether only days up to the twelfth fall on weekends, and none does once exchanged back."""
+    """Whether only days up to the twelfth fall on weekends, and none does after swapping back."""
     if early.sum() < _MANY or (~early).sum() < _MANY or not np.is_busday(days[~early]).all():
         return False
     weekend = ~np.is_busday(days[early])

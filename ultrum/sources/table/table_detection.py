@@ -1,7 +1,7 @@
-"""Detection of tables inside a grid: where dates run, where rows begin and end, which row names them.
+"""Detection of tables in a grid: the direction of dates, the first and last row, and the heading.
 
-A block is a run of rows that carry a date of one frequency. What is above it names its columns;
-what interrupts it is a repeated header, prose, or a row that is rejected and reported.
+A block is a run of rows with dates of one frequency. The rows above it are its heading; it can be interrupted by
+a repeated header, prose, or a row that is rejected and reported.
 """
 
 from __future__ import annotations
@@ -60,16 +60,16 @@ class Rejected:
 
 @dataclass(frozen=True)
 class Block:
-    """One table: its heading, its rows, and what was set aside around it.
+    """One table: its heading, its rows, and the unused parts around it.
 
     Attributes
     ----------
     date_column : int
-        Column that holds the dates.
+        Column of the dates.
     prose : list of (int, str)
-        Lines of text that stood between the rows, with the index of the row after them.
+        Lines of text between the rows, with the index of the row after them.
     title : str
-        Line of prose right above the heading.
+        Line of prose directly above the heading.
     """
 
     grid: Grid
@@ -93,7 +93,7 @@ class Block:
 
     @property
     def place(self) -> str:
-        """Where it stands, for people."""
+        """Location, in words."""
         return f"{self.grid.name}, line {self.lines[0]}"
 
 
@@ -133,7 +133,7 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
 
 @dataclass
 class _Run:
-    """Rows of one block while it is being found."""
+    """Rows of one block during detection."""
 
     family: str
     width: int
@@ -154,7 +154,7 @@ def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> li
 
 
 def _family(row: Row, column: int, layout: LayoutOptions) -> str:
-    """Frequency code of the date in a row that has more than its date."""
+    """Frequency code of the date in a row with other cells."""
     if len(row) <= column or len(row) < 2:
         return ""
     cell = row[column]
@@ -167,7 +167,7 @@ def _family(row: Row, column: int, layout: LayoutOptions) -> str:
 
 
 def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
-    """Rows in runs of one frequency, parted where a heading stands between them."""
+    """Rows in runs of one frequency, split at headings between them."""
     runs: list[_Run] = []
     broken = True
     start = 0
@@ -188,7 +188,7 @@ def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
 
 
 def _without_strays(runs: list[_Run]) -> list[_Run]:
-    """Single rows of another frequency inside a run are faults of the run, not blocks."""
+    """Single rows of another frequency within a run are errors of the run, not blocks."""
     largest = max((len(r.at) for r in runs), default=0)
     kept: list[_Run] = []
     for run in runs:
@@ -205,7 +205,7 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
 
 
 def _is_heading(row: Row, column: int) -> bool:
-    """Whether a row without a date names columns."""
+    """Whether a row without a date is a heading."""
     words = sum(is_word(c) for c in row)
     return words >= 2 and words >= 0.5 * content_width(row)
 
@@ -245,7 +245,7 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
 
 
 def _rejections_above(grid: Grid, start: int, first: int, column: int) -> list[Rejected]:
-    """Rows between the heading and the first date whose own date cannot exist."""
+    """Rows between the heading and the first date whose own date is invalid."""
     return [
         Rejected(
             grid.lines[i],
@@ -262,14 +262,14 @@ def _cut(row: Row, width: int) -> Row:
 
 
 def _fits(row: Row, width: int) -> bool:
-    """Whether a row has the block's number of cells; empty cells may trail."""
+    """Whether a row has the block's number of cells; empty cells can follow."""
     return len(row) == width or (len(row) > width and content_width(row) <= width)
 
 
 def _between(
     grid: Grid, run: _Run, at: list[int], below: int, column: int, heading: Heading
 ) -> tuple[list[Rejected], list[tuple[int, str]]]:
-    """Rows of the block's span that are not like it: rejected ones, and lines of prose."""
+    """Other rows within the block's span: rejected ones, and lines of prose."""
     inside = set(at)
     rejected: list[Rejected] = []
     prose: list[tuple[int, str]] = []
@@ -308,12 +308,12 @@ def _between(
 
 
 def _may_be_data(row: Row, texts: Sequence[str]) -> bool:
-    """Whether a row under a table may belong to it: it has numbers, or begins with a date."""
+    """Whether a row under a table can belong to it: it has numbers, or begins with a date."""
     return any(is_value(c) for c in row) or looks_like_date(re.split(r"[\s,;|]", texts[0])[0])
 
 
 def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
-    """All text above a heading, and its last line, which may be the block's title."""
+    """All text above a heading, and its last line, which can be the block's title."""
     lines = []
     for row in grid.rows[:first]:
         texts = [cell_text(c) for c in row if not is_empty(c)]
@@ -323,7 +323,7 @@ def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
 
 
 def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
-    """Prose below a table, up to the next."""
+    """Prose below a table, up to the next one."""
     lines = []
     for row in grid.rows[start:stop]:
         words = [cell_text(c) for c in row if not is_empty(c)]
@@ -335,7 +335,7 @@ def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
 
 
 def _join_blocks(blocks: list[Block]) -> list[Block]:
-    """Blocks that go on under a repeated heading as one, then all of them, largest first."""
+    """All blocks, largest first, with blocks that continue under a repeated heading joined."""
     done: list[Block] = []
     for block in blocks:
         same = next((k for k, b in enumerate(done) if _continues(b, block)), None)

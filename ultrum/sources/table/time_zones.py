@@ -1,4 +1,4 @@
-"""Times of day in a time zone, with the hours that daylight saving skips and repeats."""
+"""Times of day in a time zone, including the skipped and repeated hours of daylight saving."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from ultrum.sources.table.ambiguous_dates import ReadDates
 
 
 def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
-    """Dates with the offset from UTC of each time; the repeated hour of autumn is resolved by the order of rows.
+    """Dates with the offset from UTC of each time; the order of rows resolves the repeated hour of autumn.
 
     Raises
     ------
     TableError
-        If the zone is unknown, the clocks never showed a time, or a repeated time stands alone.
+        If the zone is unknown, a time was skipped by the clock change, or a repeated time is ambiguous.
     """
     local = pd.DatetimeIndex(dates.moments)
     try:
@@ -34,7 +34,7 @@ def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
 
 
 def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
-    """Localised times, the first of two equal ones in summer time."""
+    """Localised times; the first of two equal ones is in summer time."""
     first = local[rows][0]
     try:
         local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool))

@@ -1,4 +1,4 @@
-"""Type inference: a block of cells to dates, numbers and texts, with every decision reported."""
+"""Type inference: dates, numbers and texts from a block of cells, with every decision reported."""
 
 from __future__ import annotations
 
@@ -68,11 +68,11 @@ class Typed:
     columns : mapping of str to array
         Numbers as floats, everything else as objects.
     units : mapping of str to UnitFinding
-        For the numeric columns; percent is not yet divided.
+        Units of the numeric columns; percent is not yet divided by 100.
     statuses : mapping of str to array of str
-        Marks of quality next to the numbers of a column; empty where a number has none.
+        Quality flags next to the numbers of a column; empty where a number has none.
     breaks : list of int
-        Rows at which a definition changes, with the reason in ``decisions``.
+        Rows at which a definition changes; ``decisions`` has the reason.
     """
 
     dates: ReadDates
@@ -108,7 +108,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     Raises
     ------
     TableError
-        If dates, the decimal mark or the missing marks could be read two ways.
+        If dates, the decimal mark or the missing-value codes are ambiguous.
     """
     where = block.place
     joined = date_cells(block)
@@ -166,7 +166,7 @@ def _texts(cells: Array) -> Array:
 
 
 def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
-    """Whether most non-empty cells are numbers, and the few others can be left out singly."""
+    """Whether most non-empty cells are numbers, so that the others can be omitted one by one."""
     if column.dtype.kind == "f":
         return bool(np.isfinite(column).any())
     filled = [c for c in column if not is_blank(c, marks)]
@@ -178,7 +178,7 @@ def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
 
 
 def _are_codes(cells: Sequence[Any]) -> bool:
-    """Whole numbers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
+    """Integers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
     if not all(isinstance(c, str) for c in cells):
         return False
     texts = [str(c).strip() for c in cells]
@@ -206,7 +206,7 @@ def _decimal(
 
 
 def _missing_marks(preamble: str) -> set[float]:
-    """Numbers that mark missing values, by the prose above."""
+    """Missing-value codes stated in the prose above."""
     marks_there: set[float] = set()
     for sentence in _MISSING_PROSE.findall(preamble):
         marks_there |= {float(n) for n in re.findall(r"-?\d+(?:\.\d+)?", sentence) if abs(float(n)) >= 9}
@@ -238,7 +238,7 @@ def _bad_rows(
     numbers: Mapping[str, ReadNumbers],
     cells: Mapping[str, Array],
 ) -> tuple[Bools, list[Rejected]]:
-    """Rows whose date cannot be read; cells that are not numbers are reported, their rows are kept."""
+    """Rows with an invalid date; cells that are not numbers are reported, and their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
     reasons = {int(i): f"'{cell_text(labels[i])}' is not a calendar day" for i in np.flatnonzero(bad)}
     if len(reasons) > max(1, 0.1 * len(bad)):
@@ -329,12 +329,12 @@ def _number_decisions(
 
 
 def _finite(values: Floats) -> Floats:
-    """Numbers with NaN for the cells that are none."""
+    """Numbers, with NaN for other cells."""
     return np.where(np.isinf(values), np.nan, values)
 
 
 def _statuses(read: ReadNumbers) -> Array:
-    """The mark next to each number, in words where it has any."""
+    """The flag next to each number, in words."""
     texts = np.full(len(read.values), "", dtype=object)
     for row, mark in read.marks.items():
         texts[row] = _FLAGS.get(mark, mark)
@@ -342,7 +342,7 @@ def _statuses(read: ReadNumbers) -> Array:
 
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
-    """Columns that give no series, with the first cell that is not a number."""
+    """Columns without series, with the first cell that is not a number."""
     text_columns = []
     numbers = set(numeric)
     for name in [n for n in cells if n not in numbers]:

@@ -1,4 +1,4 @@
-"""Tables without dates, such as rates by term on a page, read by their headings for a given day."""
+"""Tables without dates, such as rates by term on a page, found by their headings, for a given day."""
 
 from __future__ import annotations
 
@@ -12,22 +12,22 @@ from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
 
 
 def add_day_column(grids: Sequence[Grid], headings: Sequence[str], day: str, name: str) -> Grid:
-    """The one table that has some headings, with a day next to each of its rows.
+    """The only table with some headings, with a day added to each of its rows.
 
     Parameters
     ----------
     grids : sequence of Grid
     headings : sequence of str
-        Parts of the names of its columns; the first names its rows.
+        Parts of the names of its columns; the first column names the rows.
     day : str
         ISO date of the values.
     name : str
-        Place named in messages.
+        Location, for messages.
 
     Raises
     ------
     TableError
-        If no table has the headings, several have, or nothing gives the day.
+        If no table or several have the headings, or no day is stated.
     """
     candidates = [(g, i) for g in grids if (i := _heading_row(g, headings)) is not None]
     if len(candidates) != 1:
@@ -52,7 +52,7 @@ def add_day_column(grids: Sequence[Grid], headings: Sequence[str], day: str, nam
 
 
 def _heading_row(grid: Grid, headings: Sequence[str]) -> int | None:
-    """Index of the first row that has every heading."""
+    """Index of the first row with every heading."""
     wanted = [h.lower() for h in headings]
     for i, row in enumerate(grid.rows):
         texts = [cell_text(c).lower() for c in row]

@@ -31,7 +31,7 @@ DAMAGED: Final = (
 
 
 def read_file(path: Path) -> bytes:
-    """Bytes of a local file, within the limit, also where its size is unknown."""
+    """Bytes of a local file, within the limit even if its size is unknown."""
     most = current().file_bytes
     try:
         with path.open("rb") as file:
@@ -47,7 +47,7 @@ def read_file(path: Path) -> bytes:
 
 
 def unpack(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
-    """Bytes of the table itself and its name, out of a zip or gzip if it is in one."""
+    """Bytes and name of the table itself, from a zip or gzip archive if it is in one."""
     for depth in range(current().nesting + 1):
         packed = _is_packed(body)
         if not packed:
@@ -71,12 +71,12 @@ def _is_packed(body: bytes) -> str:
 
 
 def _is_document(body: bytes) -> bool:
-    """Whether a zip archive is a workbook in itself."""
+    """Whether a zip archive is a workbook."""
     return bool({"[Content_Types].xml", "content.xml"} & names_in(body))
 
 
 def names_in(body: bytes) -> set[str]:
-    """Names of the files in a zip archive; none of a damaged one, which is refused when it is opened."""
+    """Names of the files in a zip archive; empty for a damaged one, which is refused on opening."""
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             return set(archive.namelist())
@@ -85,7 +85,7 @@ def names_in(body: bytes) -> set[str]:
 
 
 def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
-    """Text and the encoding it was in: the one given, UTF-8, UTF-16 by its mark, or Windows-1252."""
+    """Text and its encoding: the given one, UTF-8, UTF-16 by its mark, or Windows-1252."""
     marked = "utf-16" if body[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
     if marked == "utf-8-sig" and body[1:20:2] == b"\x00" * 10:
         marked = "utf-16-le"
@@ -103,7 +103,7 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
 
 
 def decode_page(body: bytes, name: str, encoding: str | None = None) -> tuple[str, str]:
-    """As :func:`decode`, by the encoding that a web page declares where none is given."""
+    """As :func:`decode`, by default with the encoding that a web page declares."""
     declared = re.search(rb"charset\s*=\s*[\"']?([\w-]+)", body[:2048], re.IGNORECASE)
     return decode(body, name, encoding or (declared[1].decode("ascii") if declared else None))
 
@@ -130,7 +130,7 @@ def _is_system_file(name: str) -> bool:
 
 
 def _read_within_limits(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> bytes:
-    """Read to the end, but never more than the limits; ``own`` are the packed bytes."""
+    """Read to the end within the limits; ``own`` are the packed bytes."""
     limits_now = current()
     parts, size = [], 0
     try:

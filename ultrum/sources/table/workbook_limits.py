@@ -1,7 +1,7 @@
 """The extent of a workbook, from its bytes, before memory is allocated.
 
-A sheet of a few bytes may name a cell in its last row and column; a rectangle around it then needs
-more memory than there is.
+A sheet of a few bytes can refer to a cell in its last row and column; the rectangle around it would exceed the
+memory.
 """
 
 from __future__ import annotations
@@ -37,12 +37,12 @@ _ROW, _CELLS = 0, range(1, 12)  # records of a binary sheet
 
 
 def refuse_huge_workbook(body: bytes, name: str) -> None:
-    """Refuse a zipped workbook that unpacks to more, or reaches further, than the limits allow.
+    """Refuse a zipped workbook that unpacks to more, or extends further, than the limits allow.
 
     Raises
     ------
     TableError
-        With what it holds and how to raise the limit; or if it is damaged.
+        With its size and instructions for a higher limit; or if it is damaged.
     """
     limits_now = current()
     try:
@@ -68,7 +68,7 @@ def refuse_huge_workbook(body: bytes, name: str) -> None:
 
 
 def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
-    """Measure one sheet, the quick way where it is plainly written and all its cells are near."""
+    """Measure one sheet, by the fast method if it is plainly written and all its cells are close."""
     limits_now, binary = current(), sheet.lower().endswith(".bin")
     rows, columns = _NEAR
     allowed = limits_now.rows >= rows and limits_now.columns >= columns and limits_now.cells >= rows * columns
@@ -83,12 +83,12 @@ def _refuse_far_cells(archive: zipfile.ZipFile, sheet: str, name: str) -> None:
 
 
 def _is_near(text: bytes) -> bool:
-    """Whether a part of a sheet is plainly written and names no cell beyond row 99,999 or column ZZ."""
+    """Whether a part of a sheet is plainly written and has no cell beyond row 99,999 or column ZZ."""
     return not _NOT_NEAR.search(text) and not _PREFIXED.search(text)
 
 
 def _common_texts(archive: zipfile.ZipFile, sheets: Iterable[str]) -> int:
-    """Letters of all cells that take their text from the common list, each counted as often as it is taken."""
+    """Letters of all cells that refer to the common list of texts, counted at each use."""
     if _SHARED not in archive.namelist():
         return 0
     lengths = []
@@ -119,7 +119,7 @@ def _taken(text: bytes, size: Ints) -> int:
 
 
 def _refuse_beyond_memory(reach: tuple[int, int], where: str) -> None:
-    """Some reaches no limit can allow."""
+    """Some extents are beyond any limit."""
     rows, columns = reach
     if rows * columns > _FAR_TOO_MANY:
         raise TableError(
@@ -134,7 +134,7 @@ def _pieces(opened: IO[bytes]) -> Iterator[bytes]:
 
 
 def _whole_tags(opened: IO[bytes]) -> Iterator[bytes]:
-    """Parts that end before a tag begins, so that none is cut."""
+    """Parts that end before a tag begins, so that no tag is split."""
     rest = b""
     for piece in _pieces(opened):
         text = rest + piece
@@ -145,7 +145,7 @@ def _whole_tags(opened: IO[bytes]) -> Iterator[bytes]:
 
 
 def _reach(parts: Iterable[bytes]) -> tuple[int, int] | None:
-    """Last row and column of the cells that hold something; nothing if some have no position."""
+    """Last row and column of non-empty cells; None if some have no position."""
     rows = columns = 0
     for text in parts:
         if _UNPLACED.search(text):
@@ -188,7 +188,7 @@ def _column(letters: bytes) -> int:
 
 
 def _binary_reach(body: bytes) -> tuple[int, int]:
-    """The same of a sheet in records: kind and length as integers of variable length, then the content."""
+    """The same for a sheet of records: kind and length as integers of variable length, then the content."""
     place, rows, columns, row = 0, 0, 0, 0
     while place < len(body):
         kind, place = _variable_length_integer(body, place, 2)
@@ -213,7 +213,7 @@ def _variable_length_integer(body: bytes, place: int, most: int) -> tuple[int, i
 
 
 def _tables(opened: IO[bytes]) -> Iterator[tuple[int, int]]:
-    """Rows and columns of each table of an open document, repeated ones counted as often."""
+    """Rows and columns of each table of an open document, including repetitions."""
     rows = columns = empty = 0
     tags = (f"{_TABLE}table-row", f"{_TABLE}table")
     for _, element in lxml.etree.iterparse(
@@ -231,7 +231,7 @@ def _tables(opened: IO[bytes]) -> Iterator[tuple[int, int]]:
 
 
 def _width(row: lxml.etree._Element) -> int:
-    """Cells of a row up to the last that holds something."""
+    """Cells of a row up to the last non-empty one."""
     wide = held = 0
     for cell in row:
         wide += _repeat_count(cell, "columns")
