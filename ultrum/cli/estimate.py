@@ -210,9 +210,10 @@ def estimate(
 ) -> None:
     """Estimate betas of the assets in the files PRICES on the market in a factor file.
 
-    PRICES are local files, or addresses of sources: a file of one asset with its closes, a table with a column
-    for each asset, or rows by asset. The role of each column follows from its heading; decisions are printed.
-    --factors may be a file of index levels. Without a risk-free rate the betas are those of the market model.
+    PRICES are local files, or addresses of sources: a file of one asset with its closing prices, a table with one
+    column per asset, or rows by asset. The role of each column follows from its heading; decisions are printed.
+    --factors can be a file of index levels. Without a risk-free rate the model is the market model on total
+    returns.
     """
     if premium is not None and not cost:
         raise click.UsageError("--premium needs --cost.")
@@ -254,7 +255,7 @@ def estimate(
 
 
 def _workings(result: StudyResult) -> dict[str, Workings]:
-    """The steps of the regression, and of the cost of equity where there is one."""
+    """Calculation of the regression, and of the cost of equity if there is one."""
     steps = {"regression": result.betas.workings(result.company)}
     if result.cost is not None:
         steps["cost of equity"] = result.cost.workings(result.company)
@@ -270,7 +271,7 @@ def _choices(
     premium: float | None,
     given: Mapping[str, Any],
 ) -> FileChoices:
-    """What was chosen on the command line, with addresses in place of files."""
+    """Choices on the command line, with addresses in place of files."""
     from ultrum.study.template import FileChoices
 
     start, end = given["span"]
@@ -288,7 +289,7 @@ def _choices(
 
 
 def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
-    """Rolling betas where they are asked for, else the line of fit of one asset or the betas of several."""
+    """Rolling betas if requested, otherwise the regression line of one asset or the betas of several."""
     from ultrum.report import figures
 
     betas, company = result.betas, result.company
@@ -312,7 +313,7 @@ def _write(result: StudyResult, csv_file: Path) -> None:
 
 
 def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
-    """Write the study with its files meant from its own folder."""
+    """Write the study with file paths relative to its own folder."""
     from ultrum.cli.options import SOURCE
 
     content = study.study.model_dump(mode="json", exclude_defaults=True)
@@ -338,7 +339,7 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
 
 
 def _replace_addresses(value: Any, moved: Mapping[str, str]) -> Any:
-    """Plain data with addresses replaced, those with a column too."""
+    """Plain data with addresses replaced, including those with a column."""
     if isinstance(value, dict):
         return {k: _replace_addresses(v, moved) for k, v in value.items()}
     if isinstance(value, list):

@@ -25,7 +25,7 @@ _OWN: Final = ("file:", "here:")  # addresses of the user's own files
 
 
 def print_workings(workings: Workings) -> None:
-    """Print steps as a table."""
+    """Print the steps of a calculation as a table."""
     from ultrum.cli import terminal_output
 
     table = workings.to_frame()[["step", "name", "formula", "value"]]
@@ -36,7 +36,7 @@ def print_workings(workings: Workings) -> None:
 
 
 def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) -> None:
-    """Print betas, what was dropped, costs, decisions and warnings."""
+    """Print betas, observations dropped, costs, decisions and warnings."""
     from ultrum.cli import terminal_output
 
     betas, kind = result.betas, _kind(study, result)
@@ -61,7 +61,7 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
 
 
 def _kind(study: FileStudy, result: StudyResult) -> str:
-    """What was regressed on what, and over what the returns are."""
+    """The dependent variables, the regressors, and the rate that returns are in excess of."""
     noun = result.panel.frequency.name.capitalize()
     names = ", ".join(map(str, result.study.model.factors))
     if not result.panel.has_risk_free:
@@ -72,7 +72,7 @@ def _kind(study: FileStudy, result: StudyResult) -> str:
 
 
 def _asset_rows(betas: BetaTable) -> pd.DataFrame:
-    """A row for each asset: constant, and each beta with its error and interval."""
+    """One row per asset: constant, and each beta with its standard error and interval."""
     import pandas as pd
 
     rows = pd.DataFrame({"asset": betas.assets})
@@ -95,7 +95,7 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
 
 
 def _observation_summary(betas: BetaTable) -> str:
-    """Errors of the table, and why observations were dropped, over all assets."""
+    """Standard errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.regression.engine.covariance import errors_in_words
     from ultrum.core.regression.fit import loss_summary
     from ultrum.core.series.text_tables import capitalise
@@ -105,7 +105,7 @@ def _observation_summary(betas: BetaTable) -> str:
 
 
 def _rolling_rows(result: StudyResult) -> pd.DataFrame:
-    """The last rolling windows of one asset, or the last window of each."""
+    """The last rolling windows of one asset, or the last window of each asset."""
     import pandas as pd
 
     from ultrum.core.time.period_labels import period_label

@@ -67,9 +67,9 @@ def find(
     as_json: bool,
     **options: Any,
 ) -> None:
-    """Search all catalogues for series that have WORDS, or walk them with --walk.
+    """Search all catalogues for series with WORDS, or browse them with --walk.
 
-    Words may be misspelt or only begun. Example: ultrum find unemploymnt tolvane --practice
+    Words can be misspelt or abbreviated to their beginning. Example: ultrum find unemploymnt tolvane --practice
     """
     from ultrum.cli import terminal_output
     from ultrum.errors import SourceError
@@ -134,7 +134,7 @@ def pull(
 ) -> None:
     """Fetch the series at the addresses WHAT, or of a saved set (a .toml file), into the vault.
 
-    A key may have wildcards. WHAT may be local files, columns of them (prices.csv#close) and patterns of files.
+    A key can have wildcards. WHAT can be local files, columns of them (prices.csv#close) and patterns of files.
     Example: ultrum pull observatory:PRICES/M..CPI --practice --csv prices.csv
     """
     from ultrum.cli import terminal_output
@@ -167,7 +167,7 @@ def pull(
 
 
 def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
-    """A saved set, or one made of addresses and options."""
+    """A saved set, or one from addresses and options."""
     from ultrum.desk.series_sets import SeriesSet
 
     span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
@@ -189,7 +189,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
 
 
 def _save(plan: SeriesSet, file: Path) -> None:
-    """Save a set, over an older one but over no other file."""
+    """Save a set; an older set is overwritten, other files are not."""
     from ultrum.desk.series_sets import SeriesSet
     from ultrum.errors import SourceError
 
@@ -204,7 +204,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
 
 
 def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
-    """The pulled table to every file asked for."""
+    """Write the pulled table to every requested file."""
     from ultrum.report import table_files
 
     files = (
@@ -225,7 +225,7 @@ def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_f
 
 @click.group()
 def vault() -> None:
-    """Look after the vault: list, verify, forget, pack, unpack."""
+    """Manage the vault: list, verify, forget, pack, unpack."""
 
 
 @vault.command("list")
@@ -233,7 +233,7 @@ def vault() -> None:
 @VAULT
 @JSON
 def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> None:
-    """List downloads whose source or path holds all WORDS."""
+    """List downloads whose source or path contains all WORDS."""
     import pandas as pd
 
     from ultrum.cli import terminal_output
@@ -266,7 +266,7 @@ def list_vault(words: tuple[str, ...], vault: Path | None, as_json: bool) -> Non
 @vault.command()
 @VAULT
 def verify(vault: Path | None) -> None:
-    """Re-hash every payload and name what is damaged."""
+    """Verify the checksum of every payload and name damaged ones."""
     from ultrum.errors import VaultError
 
     with _vault(vault) as kept:
@@ -281,7 +281,7 @@ def verify(vault: Path | None) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @VAULT
 def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
-    """Remove for good the downloads whose source or path holds all WORDS."""
+    """Permanently remove the downloads whose source or path contains all WORDS."""
     with _vault(vault) as kept:
         records = [r for r in kept.records() if all(w in f"{r.source}:{r.path}" for w in words)]
         if not records:
@@ -303,7 +303,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
 @click.argument("file", type=OUTPUT)
 @VAULT
 def pack_vault(file: Path, vault: Path | None) -> None:
-    """Write the whole vault into the archive FILE, for another machine."""
+    """Write the whole vault to the archive FILE, for another machine."""
     from ultrum.vault.archive import pack
 
     with _vault(vault) as kept:
@@ -314,7 +314,7 @@ def pack_vault(file: Path, vault: Path | None) -> None:
 @click.argument("file", type=HERE)
 @VAULT
 def unpack_vault(file: Path, vault: Path | None) -> None:
-    """Take over the downloads of the archive FILE."""
+    """Import the downloads of the archive FILE."""
     from ultrum.vault.archive import unpack
 
     with _vault(vault, create=True) as kept:
@@ -329,9 +329,9 @@ def unpack_vault(file: Path, vault: Path | None) -> None:
 @click.option("--force", is_flag=True, help="Replace FILE if it is there.")
 @VAULT
 def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Path | None) -> None:
-    """Write the file at ADDRESS back to FILE, byte for byte as it came.
+    """Write the file at ADDRESS to FILE, byte for byte as downloaded.
 
-    ADDRESS is one that vault list prints. Example: ultrum vault export exchange:prices.csv prices.csv
+    ADDRESS is one that ``vault list`` prints. Example: ultrum vault export exchange:prices.csv prices.csv
     """
     from datetime import date
 
@@ -357,7 +357,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
 
 
 def _vault(place: Path | None, *, create: bool = False) -> Any:
-    """The vault at a place, which must be there unless it may be made."""
+    """The vault in a folder, which must exist unless it can be created."""
     from ultrum.desk.settings import default_vault
     from ultrum.vault.store import Vault
 

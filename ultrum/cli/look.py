@@ -136,12 +136,12 @@ def look(
     vault: Path | None,
     **where: Any,
 ) -> None:
-    """Show what the series at ADDRESS is, or every series of a table.
+    """Describe the series at ADDRESS, or every series of a table.
 
-    ADDRESS may be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
-    every option works on all of them. Shown are facts, a small picture, first and last values, gaps and spells.
-    Steps are those of a study: to_frequency, disaggregate, growth, difference, rebase, deflate, standardise,
-    rolling, innovations, spread, cumulate, lag, fill, splice, to_currency, yield_to_return.
+    ADDRESS can be a local file, a column of it (prices.csv#close) or a pattern of files (prices/{asset}.csv);
+    every option works on all of them. The output has facts, a small chart, first and last values, gaps and
+    episodes. Steps are those of a study: to_frequency, disaggregate, growth, difference, rebase, deflate,
+    standardise, rolling, innovations, spread, cumulate, lag, fill, splice, to_currency, yield_to_return.
     """
     from ultrum.cli import terminal_output
     from ultrum.cli.look_output import returns_at, show_returns
@@ -214,9 +214,9 @@ def _look(desk: Desk | LocalTables, files: LocalFiles, texts: Sequence[str], ask
 def _series_at(
     desk: Desk | LocalTables, address: str, asked: LookChoices
 ) -> tuple[list[tuple[str, TimeSeries]], Reading | None]:
-    """Series at an address after their steps, with their own addresses, and what the reader did.
+    """Series of an address after their steps, with their own addresses, and the decisions of the reader.
 
-    A series of a table that cannot be taken through the steps is left out with a warning.
+    A series of a table that cannot be transformed is omitted with a warning.
     """
     from ultrum.cli import terminal_output
     from ultrum.core.transform.steps import apply_steps
@@ -248,7 +248,7 @@ def _series_at(
 def _read(
     desk: Desk | LocalTables, wanted: Address, span: DataSpan, *, whole: bool
 ) -> tuple[Reading | None, list[TimeSeries]]:
-    """What the reader did, of a table, and every series at an address, not yet cut to the span."""
+    """The decisions of the reader of a table, and every series of an address, before the span is cut."""
     from ultrum.desk.local_tables import LocalTables
 
     if not isinstance(desk, LocalTables):
@@ -270,7 +270,7 @@ def _names_other_series(steps: Sequence[dict[str, object]]) -> bool:
 
 
 def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
-    """Series with headings that differ, so that a legend can name them."""
+    """Series with distinct headings, for a legend."""
     from ultrum.desk.column_names import unique_headings
 
     if len({s.metadata.heading for s in series_list}) == len(series_list):
@@ -280,7 +280,7 @@ def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
 
 
 def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
-    """The page of the series, where one is asked for."""
+    """The interactive chart of the series, if requested."""
     if asked.page is None:
         return
     from ultrum.report.interactive_page import series_page
@@ -289,7 +289,7 @@ def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
 
 
 def _show_conversion(desk: Desk | LocalTables, address: str, frequency: str) -> None:
-    """The steps to the last whole period of a lower frequency."""
+    """Calculation of the last complete period of a lower frequency."""
     from ultrum.cli.estimate_output import print_workings
     from ultrum.core.workings_of_results import conversion_workings
 
@@ -362,7 +362,7 @@ def _look_at_many(
 
 
 def _write(series: Sequence[TimeSeries], asked: LookChoices) -> None:
-    """All series side by side to the CSV file asked for."""
+    """All series as columns of the requested CSV file."""
     if not asked.csv_file or not series:
         return
     import pandas as pd
@@ -391,7 +391,7 @@ def _show_spells(spell_table: pd.DataFrame) -> None:
 
 
 def _parse_steps(steps: Sequence[str]) -> list[dict[str, object]]:
-    """Steps as data; a wrong one is an error in the arguments."""
+    """Steps as data; an invalid one is a usage error."""
     from ultrum.core.transform.steps import parse_step
     from ultrum.errors import UnitError
 
@@ -408,7 +408,7 @@ def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:
 
 
 def _after_steps(series: TimeSeries, steps: list[dict[str, object]]) -> dict[str, str]:
-    """Facts that steps have changed."""
+    """Metadata changed by steps."""
     if not steps:
         return {}
     from ultrum.core.time.period_labels import period_label

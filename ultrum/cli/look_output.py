@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
-    """Facts, a small picture, both ends, a summary and the trail of one series."""
+    """Facts, a small chart, both ends, a summary and the provenance of one series."""
     import pandas as pd
 
     from ultrum.cli import terminal_output
@@ -52,7 +52,7 @@ def show_table(
     reading: Reading | None,
     rows: int,
 ) -> None:
-    """What the reader decided, every series with its ends and gaps, and the last rows side by side."""
+    """The decisions of the reader, every series with its ends and gaps, and the last rows."""
     import pandas as pd
 
     from ultrum.cli import terminal_output
@@ -76,7 +76,7 @@ def show_table(
 
 
 def show_rejections(reading: Reading | None) -> None:
-    """A warning for each row or cell that was left out."""
+    """A warning for each row or cell that was not used."""
     from ultrum.cli import terminal_output
 
     for row in reading.rejected if reading is not None else ():
@@ -84,7 +84,7 @@ def show_rejections(reading: Reading | None) -> None:
 
 
 def summary_rows(series: Sequence[TimeSeries], names: Sequence[str]) -> list[dict[str, object]]:
-    """A row for each series: frequency, unit, first and last period, values, gaps."""
+    """One row per series: frequency, unit, first and last period, values, gaps."""
     return [
         {
             "series": name,
@@ -132,7 +132,7 @@ def gaps(series: TimeSeries) -> str:
 
 
 def _gaps_of_days(index: pd.Index) -> list[str]:
-    """Stretches of trading days without rows, and the holidays next to them."""
+    """Runs of trading days without rows, and the holidays outside them."""
     from ultrum.core.time.frequency import calendar_days
     from ultrum.core.time.index_frequency_and_gaps import gap_table
 
@@ -186,7 +186,7 @@ def show_returns(
     workings: bool,
     style: PictureStyle,
 ) -> None:
-    """Print risk and return, for one asset also the months and the spread; draw one figure."""
+    """Print risk and return, for one asset also the calendar returns and the distribution; draw one figure."""
     from ultrum.cli import terminal_output
     from ultrum.core.statistics.risk_return_and_drawdowns import risk_return
 
@@ -214,7 +214,7 @@ def show_returns(
 
 
 def _show_one(one: TimeSeries) -> None:
-    """Spread, drawdowns and months of one asset."""
+    """Distribution, drawdowns and calendar returns of one asset."""
     from ultrum.cli import terminal_output
     from ultrum.core.displayed_numbers import p_equals
     from ultrum.core.statistics.distribution_and_calendar_returns import calendar_returns, distribution
@@ -266,7 +266,7 @@ def returns_at(
 
 
 def _prices(desk: Desk | LocalTables, address: str) -> SeriesTable:
-    """The price at an address, or every price of a table; of bars the close alone."""
+    """The price at an address, or every price of a table; for OHLC bars the close alone."""
     from ultrum.cli import terminal_output
     from ultrum.core.series.time_series import SeriesTable
     from ultrum.errors import UnitError
@@ -310,7 +310,7 @@ def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: 
 
 
 def _growth(returns_table: SeriesTable) -> Axes:
-    """Growth of one of all assets, or of the first few, which the title states."""
+    """Cumulative wealth of all assets, or of the first few, which the title states."""
     from ultrum.report import figures
 
     names = returns_table.names

@@ -1,4 +1,4 @@
-"""The ``new`` command: a study file to begin with, of a user's own files or of the practice world."""
+"""The ``new`` command: a study file to start from, for a user's own files or for the practice data."""
 
 from __future__ import annotations
 
@@ -75,10 +75,10 @@ def new(
     accounts: str,
     **choices: Any,
 ) -> None:
-    """Write the commented study file STUDY: of your own files PRICES, or of the practice world.
+    """Write the commented study file STUDY: for your own files PRICES, or for the practice data.
 
-    The files are read, and the study states what their columns are: the price, the units, the market, the
-    risk-free return, the columns of dividends. They must be in the folder of STUDY or below it.
+    The files are read, and the study states the roles of their columns: the price, the units, the market, the
+    risk-free return, the columns of dividends. The files must be in the folder of STUDY or below it.
     """
     events = {"dividends": dividends, "splits": splits, "final_payments": final_payments}
     if not prices:
@@ -114,7 +114,7 @@ def new(
 
 
 def _without_prices(study: Path, option: str) -> str:
-    """What to write where files are named but none of prices."""
+    """The refusal for a command with files but without prices."""
     if study.suffix.lower() != ".toml":
         return (
             f"Write the name of the study file first: ultrum new study.toml {study} {option} ...; "

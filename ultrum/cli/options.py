@@ -1,4 +1,4 @@
-"""Options that several commands share, the desk they configure, and local files as addresses."""
+"""Options shared by several commands, the desk they configure, and local files as addresses."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ HERE = click.Path(path_type=Path)
 
 
 class OutputFile(click.ParamType[Path]):
-    """A file to be written: its folder must be there, so that nothing is computed for nothing."""
+    """An output file, whose folder must exist; checked before anything is computed."""
 
     name = "file"
 
@@ -47,7 +47,7 @@ class OutputFile(click.ParamType[Path]):
 
 
 class Folder(click.ParamType[Path]):
-    """A folder that is there or will be made."""
+    """A folder that exists or will be created."""
 
     name = "folder"
 
@@ -87,7 +87,7 @@ PRACTICE = click.option(
 
 
 def _choice_check(kind: Callable[[str], object]) -> Callable[..., str]:
-    """A check of an option's word before anything is tried."""
+    """A check of an option's value before anything else runs."""
 
     def _check(_context: click.Context, _option: click.Parameter, word: str) -> str:
         from ultrum.errors import UltrumError
@@ -142,7 +142,7 @@ def desk_of(
     bind: tuple[str, ...] = (),
     keep_readings: bool = False,
 ) -> Iterator[Desk]:
-    """A desk on the sources named, or on the practice world, with progress on stderr."""
+    """A desk on the given sources, or on the practice data, with progress on stderr."""
     from ultrum.cli import terminal_output
     from ultrum.desk.desk import Desk
 
@@ -166,16 +166,16 @@ def desk_of(
 def tables_of(
     vault: Path | None, files: LocalFiles, texts: Sequence[str], *, kept: bool, **where: Any
 ) -> Iterator[Desk | LocalTables]:
-    """A desk, or local files alone where nothing else is asked for.
+    """A desk, or local files alone if nothing else is used.
 
     Parameters
     ----------
     vault : path, optional
     files : LocalFiles
     texts : sequence of str
-        What was named on the command line.
+        The files and addresses on the command line.
     kept : bool
-        Whether something else of a desk is needed, such as a series of a source.
+        Whether a desk is needed, such as for a series of a source.
     **where
         Options of the desk.
     """
@@ -198,7 +198,7 @@ def tables_of(
 
 
 def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
-    """Settings of sources, if there are any, with the one that holds local files."""
+    """Settings of sources, if there are any, with the source of local files."""
     from ultrum.desk.settings import load_settings
     from ultrum.errors import SourceError
 
@@ -213,7 +213,7 @@ def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
 
 
 def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
-    """The user's credentials; on a terminal a person is asked before one is sent to a new host."""
+    """The user's credentials; on a terminal the user is asked before one is sent to a new host."""
     from ultrum.errors import SourceError
     from ultrum.sources.credentials import CredentialStore
 
@@ -238,7 +238,7 @@ def _open_desk(
     store: CredentialStore,
     keep_readings: bool,
 ) -> Desk:
-    """A desk; settings that cannot be used are an error in the arguments."""
+    """A desk; invalid settings are a usage error."""
     from ultrum.errors import SourceError
 
     try:
@@ -272,14 +272,14 @@ READ = click.option(
 
 @dataclass(frozen=True)
 class LocalFiles:
-    """Local files among what was named on the command line.
+    """Local files among the arguments of the command.
 
     Attributes
     ----------
     addresses : mapping of str to str
         Address of each text that names a file; other texts are addresses already.
     settings : mapping
-        Settings of the source that holds them.
+        Settings of their source.
     """
 
     addresses: Mapping[str, str] = field(default_factory=dict)
@@ -289,7 +289,7 @@ class LocalFiles:
         return bool(self.addresses)
 
     def address(self, text: str) -> str:
-        """Address of what was named."""
+        """Address of an argument."""
         return self.addresses.get(text, text)
 
 
@@ -301,9 +301,9 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
     texts : sequence of str
         ``prices.csv``, ``prices.csv#close``, ``prices/{region}.csv`` or addresses of sources.
     reading : sequence of str
-        How to read them, as ``name=value``.
+        Reading options, as ``name=value``.
     absolute : bool
-        Make addresses that hold the whole path, which a vault can keep apart from others.
+        Create addresses with the full path, which are unique in a vault.
     """
     options = _options(reading)
     files = {t: t.partition("#")[0] for t in texts if _is_local(t)}
@@ -328,7 +328,7 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
 
 
 def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
-    """Refuse to write over a file that is read."""
+    """Refuse to overwrite an input file."""
     inputs = [_pattern(_resolve_path(Path(t.partition("#")[0]).absolute())) for t in texts]
     for output in outputs:
         place = output and _resolve_path(output.absolute()).as_posix()
@@ -337,18 +337,18 @@ def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:
 
 
 def _pattern(path: Path) -> re.Pattern[str]:
-    """The paths that a file's name, or a pattern of names, means."""
+    """The paths of a file name, or of a pattern of names."""
     parts = re.split(r"\{[^{}]*\}", path.as_posix())
     return re.compile("[^/]+".join(re.escape(part) for part in parts))
 
 
 def _resolve_path(path: Path) -> Path:
-    """The path without links and dots; the part in braces of a pattern stays."""
+    """The path without links and dots; the field in braces of a pattern is kept."""
     return path.parent.resolve() / path.name if "{" not in str(path.parent) else path
 
 
 def _is_local(text: str) -> bool:
-    """Whether a text names a local file or pattern; one without a source's name must."""
+    """Whether a text is a local file or pattern; a text without a source's name must be one."""
     path = text.partition("#")[0]
     if Path(path).is_file():
         return True
@@ -362,7 +362,7 @@ def _is_local(text: str) -> bool:
 
 
 def _options(reading: Sequence[str]) -> dict[str, object]:
-    """Decisions of the table reader; a name that the reader does not know is an error in the arguments."""
+    """Options of the table reader; an unknown name is a usage error."""
     from ultrum.core.series.metadata import Metadata
     from ultrum.errors import UltrumError
     from ultrum.sources.table.reading_result import TableOptions
@@ -390,7 +390,7 @@ def _options(reading: Sequence[str]) -> dict[str, object]:
 
 @contextlib.contextmanager
 def vault_for(vault: Path | None, files: LocalFiles, texts: Sequence[str]) -> Iterator[Path | None]:
-    """The vault given; a passing one where only local files are looked at."""
+    """The given vault; a temporary one if only local files are read."""
     if vault is not None or len(files.addresses) < len(texts):
         yield vault
         return
@@ -409,12 +409,12 @@ _SMALLEST, _LARGEST = 200, 8_000  # pixels a side
 
 @dataclass(frozen=True)
 class PictureStyle:
-    """What a picture is called, and how large it is.
+    """Title, axis label and size of a figure.
 
     Attributes
     ----------
     title, label : str
-        Of the picture and of its vertical (y) axis; the figure's own where they are empty.
+        Of the figure and of its vertical (y) axis; the figure's own if empty.
     size : (int, int) or None
         Width and height in pixels.
     """
@@ -427,7 +427,7 @@ class PictureStyle:
         return bool(self.title or self.label or self.size)
 
     def write(self, ax: Axes, path: Path) -> None:
-        """Draw the axes' figure into a PNG file."""
+        """Write the figure to a PNG file."""
         from ultrum.report import figures
 
         figure: Any = ax.get_figure()
@@ -441,7 +441,7 @@ class PictureStyle:
 
 
 def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple[int, int] | None:
-    """Width and height of a picture."""
+    """Width and height of a figure."""
     if not text:
         return None
     match = re.fullmatch(r"(\d{2,5})[x×](\d{2,5})", text)
@@ -488,7 +488,7 @@ def picture_options(command: F) -> F:
 
 @dataclass(frozen=True)
 class LookChoices:
-    """What is to be done with the series."""
+    """The requested output of a series."""
 
     rows: int
     picture: Path | None
@@ -509,7 +509,7 @@ def refuse_together(
     asked: LookChoices,
     compared: Sequence[str],
 ) -> None:
-    """Refuse options that have no meaning together, before anything is done."""
+    """Refuse incompatible options."""
     if figure and not (returns_of and picture):
         raise click.UsageError("--figure needs --returns and --picture.")
     both = {
@@ -538,7 +538,7 @@ def refuse_together(
 
 
 def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, object], revised: bool) -> None:
-    """A local file that is only looked at is not kept; options about what is kept need a vault."""
+    """A local file that is only read is not stored; options about storage need a vault."""
     kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
     named = [name for name, value in kept.items() if value]
     if files and vault is None and named:

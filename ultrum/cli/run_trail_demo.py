@@ -40,7 +40,7 @@ _TRAIL_SO: Final = "\b\n" + "\n".join(
 @OFFLINE
 @JSON
 def demo(out: Path, offline: bool, as_json: bool) -> None:
-    """Run the shipped study on the practice world, from live services to a report page."""
+    """Run the shipped study on the practice data, from local services to a report page."""
     from ultrum.practice import demo_study
     from ultrum.study.schema import Study
 
@@ -82,10 +82,10 @@ def run(
     at: str,
     as_json: bool,
 ) -> None:
-    """Run the study file STUDY, or the bundle of one, and write its report and tables.
+    """Run the study file STUDY, or a bundle, and write its report and tables.
 
-    Only what has changed since the last run is computed again, and the changes are printed. With --at the numbers
-    are those of the data as they stood on that day.
+    Only what has changed since the last run is computed again, and the changes are printed. With --at the run
+    uses the data as downloaded up to that day (point-in-time).
     """
     from ultrum.study.schema import Study
 
@@ -129,10 +129,10 @@ def run(
 @click.argument("number", default="")
 @JSON
 def trail(results: Path, number: str, as_json: bool) -> None:
-    """Show where NUMBER of a run came from: stages, downloads, checksums, and how to reproduce it.
+    """Show the provenance of NUMBER: stages, downloads, checksums, and how to reproduce it.
 
-    RESULTS is the folder a run has written. NUMBER is a name, or a value as it is printed, such as 6.22.
-    Without it the answer is shown.
+    RESULTS is the folder of a run. NUMBER is a name, or a printed value such as 6.22. Without it the answer of
+    the run is shown.
     """
     from ultrum.cli import terminal_output
     from ultrum.study.provenance import answer_of, read_run
@@ -163,7 +163,7 @@ def trail(results: Path, number: str, as_json: bool) -> None:
     "request, or KIND:TEXT for those whose path holds TEXT.",
 )
 def practice(port: int, delay: float, today: str, fault: tuple[str, ...]) -> None:
-    """Serve the practice world on loopback until stopped with Ctrl-C."""
+    """Serve the practice data on loopback until Ctrl-C."""
     import signal
     import threading
 
@@ -182,7 +182,7 @@ def practice(port: int, delay: float, today: str, fault: tuple[str, ...]) -> Non
 
 
 def practice_service(port: int = 0, *, delay: float = 0.0, today: str = "") -> Service:
-    """The practice services, imported when they are wanted."""
+    """The practice services, imported on use."""
     from ultrum.practice import serve
 
     return serve(port, delay=delay, today=today) if today else serve(port, delay=delay)
@@ -256,7 +256,7 @@ def _run_and_show(
 
 
 def _last_run(out: Path) -> tuple[dict[str, object], str] | None:
-    """What the last run into a folder was, if there was one, and what it is called."""
+    """The record and the label of the last run in a folder, if there is one."""
     from ultrum.errors import StudyError
     from ultrum.study.provenance import read_run
 
@@ -299,7 +299,7 @@ def _cost_of(cost: CostOfEquity, company: str, level: float) -> dict[str, object
 
 
 def _betas_in_words(summary: dict[str, Any]) -> str:
-    """Betas with their errors in parentheses."""
+    """Betas with standard errors in parentheses."""
     errors = summary["standard_errors"]
     betas = {t: v for t, v in summary["coefficients"].items() if t != "constant"}
     return ", ".join(f"{t} {decimals(v, 4)} ({decimals(errors[t], 4)})" for t, v in betas.items())

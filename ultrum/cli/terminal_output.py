@@ -1,6 +1,6 @@
 """Terminal output: tables on stdout, progress and warnings on stderr, verbosity and exit codes.
 
-Nobody is shown a traceback; set ULTRUM_DEBUG=1 to see one.
+Tracebacks are not shown; set ULTRUM_DEBUG=1 to see them.
 """
 
 from __future__ import annotations
@@ -37,20 +37,20 @@ PROGRESS_END: Final = ContextVar[Callable[[], None]]("end of the progress line")
 
 
 def end_progress() -> None:
-    """Remove the progress line, which output would run into; the next report brings it back."""
+    """Remove the progress line before other output; the next report shows it again."""
     end = PROGRESS_END.get(None)
     if end is not None:
         end()
 
 
 def echo(text: object = "", err: bool = False) -> None:
-    """Print a text; what comes from outside cannot steer the terminal."""
+    """Print a text; external text cannot control the terminal."""
     end_progress()
     click.echo(printable(str(text)), err=err)
 
 
 def configure(quiet: bool, verbose: bool, log: Path | None) -> None:
-    """Apply the options before the command: the level of the terminal, and a log file."""
+    """Apply the global options: the verbosity on the terminal, and a log file."""
     for handler in list(LOGGER.handlers):
         LOGGER.removeHandler(handler)
         handler.close()
@@ -69,7 +69,7 @@ def is_verbose() -> bool:
 
 
 def log(text: str) -> None:
-    """A dated line in the log, if there is one; messages hold no secret, so neither does the log."""
+    """A dated line in the log, if there is one; messages contain no secrets, so neither does the log."""
     for handler in LOGGER.handlers:  # whatever the level of the terminal
         handler.handle(logging.makeLogRecord({"msg": " ".join(printable(text).split())}))
 
@@ -103,7 +103,7 @@ _FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
-    """Print a table; text wraps to fit the terminal, numbers and addresses are never cut."""
+    """Print a table; text wraps to fit the terminal, numbers, dates and addresses are never cut."""
     from rich import box
     from rich.cells import cell_len
     from rich.console import Console
@@ -134,7 +134,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
 
 
 def align_decimals(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
-    """Numbers as text with equal decimals a column, four by default, so that they align."""
+    """Numbers as text with equal decimals per column, four by default, for alignment."""
     shown = frame.rename_axis(label).reset_index()
     for column in frame:
         digits = places.get(str(column), 4)
@@ -151,7 +151,7 @@ def align_decimals(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFra
 
 
 def fact(name: str, text: str) -> None:
-    """One fact, its name in a column of its own; long text wraps next to it on a terminal."""
+    """One fact with its name in its own column; long text wraps on a terminal."""
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
     lines = textwrap.wrap(printable(text), max(width - 22, 30), break_long_words=False) or [""]
     echo(f"{name:20s}  {lines[0]}")
@@ -160,9 +160,9 @@ def fact(name: str, text: str) -> None:
 
 
 def sparkline(values: object, width: int = 72, rows: int = 4) -> str:
-    """A series as a few lines of blocks, lowest value at the bottom; gaps stay open.
+    """A series as a few lines of blocks, lowest value at the bottom; gaps stay empty.
 
-    Each column shows the mean of its stretch of observations.
+    Each column shows the mean of a group of observations.
     """
     import numpy as np
 
@@ -197,7 +197,7 @@ def as_json(value: object) -> None:
 
 @contextlib.contextmanager
 def progress() -> Iterator[Callable[[str], None]]:
-    """A function that reports progress: on a terminal, as lines if requested, and to the log."""
+    """A progress function: on a terminal, as lines if requested, and to the log."""
     if is_verbose():
         yield _report
         return
@@ -234,7 +234,7 @@ def _looks_numeric(column: pd.Series) -> bool:
 
 
 def _is_figure(text: str) -> bool:
-    """Whether a cell is a number, alone or with its error, or is missing or left out."""
+    """Whether a cell is a number, alone or with its standard error, or a missing value."""
     return text in ("…", "—", "missing") or bool(_FIGURE.fullmatch(text))
 
 
@@ -275,10 +275,10 @@ _FIXES: Final = {
 
 
 class Application(click.Group):
-    """The group of commands; it notes which one failed, so that the message can name its options."""
+    """The group of commands; it records which one failed, so that the message can use its options."""
 
     def invoke(self, ctx: click.Context) -> object:
-        """Run a command, and note it where it fails."""
+        """Run a command, and record it if it fails."""
         try:
             return super().invoke(ctx)
         except UltrumError:
@@ -287,11 +287,11 @@ class Application(click.Group):
 
 
 class PartlyDoneError(Exception):
-    """Raised at the end of a command that did only part of what was asked."""
+    """Raised at the end of a command that was only partly successful."""
 
 
 def run_safely(app: Callable[..., object]) -> int:
-    """Run the command line and turn every ending into an exit code and one message."""
+    """Run the command line and convert every ending into an exit code and one message."""
     with warnings.catch_warnings():
         warnings.showwarning = partial(_show_warning, set())  # for the command alone
         return _exit_code_of(app)
@@ -328,7 +328,7 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
 
 
 def _on_the_command_line(error: UltrumError) -> str:
-    """The message with options in place of keywords, where the command has them."""
+    """The message with options in place of keywords, if the command has them."""
     command = FAILED.get()
     options = {o for p in command.params for o in p.opts} if command else set()
     fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
@@ -344,7 +344,7 @@ def _on_the_command_line(error: UltrumError) -> str:
 
 
 def _option_in(fix: str) -> str:
-    """The option that a fix names."""
+    """The option in a fix."""
     return next(word.strip(".,:") for word in fix.split() if word.startswith("--"))
 
 
@@ -356,7 +356,7 @@ def _describe_crash(error: Exception) -> str:
 
 
 def _show_warning(shown: set[str], message: object, category: type[Warning], *_: object) -> None:
-    """Warnings of data as one plain line, once however many stages give it; those of libraries are not shown."""
+    """Data warnings as one plain line, once even if several stages give it; those of libraries are not shown."""
     from ultrum.errors import DataWarning
 
     text = str(message)

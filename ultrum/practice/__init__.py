@@ -1,6 +1,6 @@
-"""The Lantern Sea: a made-up world with markets, statistics and local services.
+"""The Lantern Sea: a synthetic world with markets, statistics and local services.
 
-`truth` has the parameters it was made from, `serve` puts it on loopback, `panel` lines it up at once.
+`truth` has its true parameters, `serve` starts its services on loopback, `panel` returns an aligned panel.
 """
 
 from __future__ import annotations
@@ -26,11 +26,11 @@ def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LA
     port : int
         Port to listen on; 0 for a free one.
     delay : float
-        Seconds that every answer takes longer.
+        Delay of every answer, in seconds.
     as_of : str
-        Day as of which the statistics stand, with the releases known then; the latest by default.
+        Point-in-time date of the statistics; by default the latest.
     today : str
-        Day that the page of today's freight rate shows.
+        Date shown by the page of today's freight rate.
 
     Returns
     -------
@@ -41,7 +41,7 @@ def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LA
     Raises
     ------
     SourceError
-        The port is taken, or the extra ``practice`` is not installed.
+        The port is in use, or the extra ``practice`` is not installed.
 
     Examples
     --------
@@ -64,7 +64,7 @@ def panel(seed: int | None = None) -> Panel:
     Parameters
     ----------
     seed : int, optional
-        Seed of another world; the shipped one by default.
+        Seed of another world; by default the shipped one.
 
     Returns
     -------
@@ -114,12 +114,12 @@ _TABLES: Final = {  # files that a search finds by name
 
 
 def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
-    """Sources of the practice world for a desk, at the places where it is served.
+    """Sources of the practice data for a desk, at the addresses of the services.
 
     Parameters
     ----------
     places : mapping of str to str
-        Address of each service, as ``serve`` gives them.
+        Address of each service, from ``serve``.
 
     Returns
     -------

@@ -29,14 +29,14 @@ LANGUAGE: Final = "{http://www.w3.org/XML/1998/namespace}lang"
 
 @dataclass(frozen=True)
 class Content:
-    """What a structure message holds.
+    """Content of a structure message.
 
     Attributes
     ----------
     flows, definitions : sequence of Flow
         Dataflows to list; flows whose data structures are given with code lists and concepts.
     topics : bool
-        Whether the category scheme and the categorisations are in it.
+        Whether to include the category scheme and the categorisations.
     available : mapping, optional
         Codes with data of each dimension of ``constrained``.
     """
@@ -88,7 +88,7 @@ def status_codes() -> dict[str, str]:
 
 
 def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
-    """Header of an SDMX-ML message, with the structure its data follow."""
+    """Header of an SDMX-ML message, with the structure of its data."""
     head = add(root, "mes:Header")
     add(head, "mes:ID", "QLO-1")
     add(head, "mes:Test", "false")
@@ -159,7 +159,7 @@ def meta() -> dict[str, Any]:
 
 
 def number(value: float) -> str:
-    """A number as text that gives the same number back."""
+    """A number as text that parses to the same number."""
     return repr(float(value))
 
 
@@ -171,7 +171,7 @@ _STATUS = list(status_codes())
 def data_json(
     flow: Flow, series: Sequence[Series], with_data: bool = True, version: str = "1.0.0"
 ) -> dict[str, Any]:
-    """A data message; the two versions differ in where structures and values stand."""
+    """A data message; the two versions differ in the position of structures and values."""
     periods = sorted({p for _, rows in series for p in rows["period"]}) if with_data else []
     place = {period: str(i) for i, period in enumerate(periods)}
     values = {a: sorted({facts_of(flow, key).get(a, "") for key, _ in series} - {""}) for a in SERIES_ATTRIBUTES}

@@ -41,7 +41,7 @@ def splits() -> pd.DataFrame:
 
 
 def final_payments(close: Floats) -> pd.DataFrame:
-    """What holders of the delisted company were paid."""
+    """Payment to holders of the delisted company."""
     column = close[:, s.CODES.index(s.DELISTED)]
     amount = round(float(column[np.isfinite(column)][-1]) * (1 + s.FINAL_PREMIUM), 2)
     row = {"date": s.FINAL_PAYMENT_DAY, "asset": s.DELISTED, "amount": amount, "currency": "QML"}
@@ -75,7 +75,7 @@ def bars(world: World) -> pd.DataFrame:
 
 
 def accounts(close: Floats, days: Dates) -> pd.DataFrame:
-    """Yearly accounts, dated on the first of January, when the exchange is closed."""
+    """Annual accounts, dated on the first of January, when the exchange is closed."""
     rng = np.random.default_rng([s.SEED, 13])
     rows = []
     for year in range(2005, 2025):
@@ -110,7 +110,7 @@ def _is_split(code: str, year: int) -> bool:
 
 
 def _payout(days: Dates) -> Floats:
-    """Share of the price that leaves as a dividend, by day (T,N)."""
+    """Dividend as a share of the price, by day (T,N)."""
     paid = np.zeros((len(days), len(s.COMPANIES)))
     years = range(int(s.FIRST_DAY[:4]), int(s.LAST_DAY[:4]) + 1)
     for column, company in enumerate(s.COMPANIES):
@@ -141,7 +141,7 @@ def _dividends(days: Dates, paid: Floats, level: Floats) -> pd.DataFrame:
 
 
 def _carry_closes(close: Floats, was_traded: Bools) -> Floats:
-    """Closes with the last traded price carried over untraded days."""
+    """Closes, with the last traded price carried forward over days without trading."""
     seen = np.where(was_traded, np.arange(len(close))[:, None], 0)
     return np.asarray(np.take_along_axis(close, np.maximum.accumulate(seen, axis=0), axis=0))
 
@@ -163,7 +163,7 @@ def _opens_highs_lows(rng: np.random.Generator, close: Floats, was_traded: Bools
 
 
 def _volumes(rng: np.random.Generator, world: World, was_traded: Bools) -> Floats:
-    """Shares traded, in hundreds, more of them on restless days."""
+    """Shares traded, in hundreds, with more on volatile days."""
     size = np.array([c.shares for c in s.COMPANIES]) * 900.0
     restless = 12.0 * np.abs(world.total) + 0.45 * rng.standard_normal(world.total.shape)
     volume = np.maximum(np.round(size * np.exp(restless) / 100.0), 1.0) * 100.0

@@ -1,4 +1,4 @@
-"""What the Lantern Sea Observatory publishes: flows, dimensions, codes, topics, and the observations."""
+"""Publications of the Lantern Sea Observatory: dataflows, dimensions, codes, topics and observations."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def _instrument_codes() -> dict[str, str]:
 
 
 def _flow(name: str, title: str, topic: str, last: tuple[str, str, dict[str, str]]) -> Flow:
-    """A flow by frequency, economy and one dimension more."""
+    """A dataflow by frequency, economy and one more dimension."""
     own_name, own_title, codes = last
     return Flow(
         name,
@@ -203,7 +203,7 @@ def _economic_values(economy: Economy, months: list[str]) -> dict[tuple[str, str
 
 
 def _with_statuses(frame: pd.DataFrame) -> pd.DataFrame:
-    """Provisional ends, a gap in one series, and the break in another."""
+    """Provisional ends, a gap in one series, and a break in another."""
     status = np.full(len(frame), "A", dtype=object)
     key, period = frame["key"].to_numpy(), frame["period"].to_numpy()
     latest = {"OUTPUT": ("2024-10", "2024-Q4"), "WAGES": ("2024-12", "")}

@@ -1,4 +1,4 @@
-"""The stand-in services on loopback: the observatory over SDMX, everybody else as files."""
+"""The services on loopback: the observatory over SDMX, all others as files."""
 
 from __future__ import annotations
 
@@ -65,15 +65,15 @@ class Service:
         return {"observatory": self.sdmx, **files}
 
     def add_fault(self, kind: str, path: str = "", **options: Any) -> None:
-        """Simulate a fault in the answers from now on.
+        """Simulate a fault in the following answers.
 
         Parameters
         ----------
         kind : {"slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised"}
         path : str
-            Only for requests whose path contains this; all by default.
+            Only for requests whose path contains this text; all by default.
         **options
-            ``times`` (−1 for always), ``seconds`` and ``to``, as :class:`Fault` has them.
+            ``times`` (−1 for always), ``seconds`` and ``to``, as in :class:`Fault`.
         """
         self.faults.add(Fault(kind, path, **options))
 
@@ -82,7 +82,7 @@ class Service:
         self.faults.clear()
 
     def set_today(self, day: str) -> None:
-        """Day that the harbour's page of today shows."""
+        """Date shown by the harbour's page of today's rate."""
         self.clock["today"] = day
 
 
@@ -118,7 +118,7 @@ def application(faults: Faults, clock: dict[str, str], as_of: str = "") -> Starl
 
 
 def _port(server: uvicorn.Server, thread: threading.Thread, wanted: int) -> int:
-    """Wait until the server listens; its address."""
+    """Wait until the server listens; returns its address."""
     deadline = time.monotonic() + 10
     while not server.started:
         if not thread.is_alive() or time.monotonic() > deadline:
@@ -187,7 +187,7 @@ def _prices() -> bytes:
 
 
 def reply(request: Request, body: bytes, kind: str) -> Response:
-    """The body with an entity tag, or 304 if the client has it already."""
+    """The body with an entity tag, or 304 if the client has it."""
     tag = f'"{hashlib.sha256(body).hexdigest()[:32]}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304, headers={"etag": tag})

@@ -1,12 +1,12 @@
 """The Lantern Sea: its definition, true parameters, and one seeded simulation of markets and economies.
 
-Nothing here is random. The simulation draws around these numbers, and `truth` returns them.
+The definition is not random. The simulation draws around these numbers, and `truth` returns them.
 
-Volatility follows a log-autoregression with leverage and shocks have Student's tails, both shared
-by the factors; every mean and covariance stays as `world` defines it, so the true betas are exact.
+Volatility follows a log-autoregression with leverage and shocks have Student's t tails, both shared by the
+factors; every mean and covariance is that of `world`, so the true betas are exact.
 
-Statistics follow one hidden cycle per economy, which is also what the harbour masters feel. Output and
-industry are released first as a guess and revised twice; every release keeps its day.
+Statistics follow one latent cycle per economy, which the harbour masters observe with noise. Output and industry
+are first released as an estimate and revised twice; every release has its date.
 """
 
 from __future__ import annotations
@@ -139,14 +139,14 @@ LONG_RATE: Final = (
 
 @dataclass(frozen=True)
 class Truth:
-    """What the practice world was made from.
+    """True parameters of the practice world.
 
     Attributes
     ----------
     loadings : DataFrame, shape (24, 4)
-        True loadings on every factor; those of a broken beta are the ones before its break.
+        True loadings on every factor; for the company with a break those before it.
     one_factor : Series, shape (24,)
-        Market beta of the regression on the market alone that the loadings imply.
+        Market beta of a regression on the market alone, implied by the loadings.
     alphas : Series, shape (24,)
         Annual, against all four factors.
     premia : Series, shape (4,)
@@ -154,7 +154,7 @@ class Truth:
     breaks : DataFrame
         Asset, date, and the market loading before and from it.
     regular : tuple of str
-        The companies without a peculiarity.
+        The companies without a special feature.
     """
 
     loadings: pd.DataFrame
@@ -176,7 +176,7 @@ def truth() -> Truth:
     Returns
     -------
     Truth
-        Numbers that the world was made with.
+        Parameters of the world.
 
     Examples
     --------
@@ -205,10 +205,10 @@ _SHARED_VOLATILITY, _INDUSTRY_SHARE = 0.05, 0.15
 
 @dataclass(frozen=True)
 class World:
-    """Everything one seed gives; arrays by trading day (T) or month (M) and company (N).
+    """All data of one seed; arrays by trading day (T) or month (M) and company (N).
 
-    ``total`` holds total returns before rounding, ``factors`` daily factor returns, ``bill`` the
-    monthly bill return, ``yields`` month-end yields in decimals.
+    ``total`` has total returns before rounding, ``factors`` daily factor returns, ``bill`` the monthly bill
+    return, ``yields`` month-end yields in decimals.
     """
 
     seed: int
@@ -244,7 +244,7 @@ class World:
 
 
 def simulate(seed: int = SEED) -> World:
-    """Draw the world of one seed.
+    """Simulate the world of one seed.
 
     Examples
     --------
@@ -280,7 +280,7 @@ def trading_days() -> Dates:
 
 
 def trading_mask(seed: int, count: int) -> Bools:
-    """Days on which the thin trader was traded, in spells; the first and last always."""
+    """Trading days of the thinly traded company, in runs; the first and last day always."""
     rng = np.random.default_rng([seed, 7])
     mood = remembering(rng.standard_normal(count), 0.6) * 0.8
     still = mood < np.quantile(mood, UNTRADED_SHARE)
@@ -304,7 +304,7 @@ def _volatility(shocks: Floats, unrest: float) -> Floats:
 
 
 def _tails(rng: np.random.Generator, shape: tuple[int, ...]) -> Floats:
-    """Scale that turns normal shocks into Student's with variance one."""
+    """Scale that converts normal shocks into Student's t with variance one."""
     return np.asarray(np.sqrt((_TAILS - 2.0) / rng.chisquare(_TAILS, shape)))
 
 
@@ -320,7 +320,7 @@ def _factors(rng: np.random.Generator, count: int) -> tuple[Floats, Floats]:
 
 
 def _companies(rng: np.random.Generator, world: World, stress: Floats) -> Floats:
-    """Daily total returns in QML (T,N): bill, alpha, loadings and a shock of its own."""
+    """Daily total returns in QML (T,N): bill, alpha, loadings and an idiosyncratic shock."""
     count, year = len(world.days), len(world.days) / 21.0
     industries = sorted({c.industry for c in COMPANIES})
     member = np.array([industries.index(c.industry) for c in COMPANIES])
@@ -350,7 +350,7 @@ def _autoregression(rng: np.random.Generator, count: int, memory: float, size: f
 
 
 def _rates(rng: np.random.Generator, count: int) -> tuple[Floats, Floats, Floats]:
-    """Policy rate and yields at month ends, and the bill return each month earned, decimals."""
+    """Policy rate and yields at month ends, and the bill return of each month, decimals."""
     when = 2004.0 + (np.arange(count + 1) + 0.0) / 12.0  # one month end before the first
     short = np.interp(when, *np.transpose(SHORT_RATE))
     short = np.maximum(short + _autoregression(rng, count + 1, 0.9, 0.15), 0.1)
@@ -402,7 +402,7 @@ class Economy:
 
     @cached_property
     def cycle(self) -> Floats:
-        """State of business of each economy by month, with mean zero and deviation near one."""
+        """Business cycle of each economy by month, with mean zero and standard deviation near one."""
         count = len(self.world.months)
         shared = np.random.default_rng([self.world.seed, 18]).standard_normal((count + 60, 4))
         slow = remembering(shared * 0.11, 1.72, -0.74)[60:]
@@ -410,7 +410,7 @@ class Economy:
 
     @cached_property
     def wages(self) -> Floats:
-        """Average pay for an hour, in each economy's own currency."""
+        """Average hourly pay, in each economy's own currency."""
         goods = self.world.prices_of_goods / self.world.prices_of_goods[0]
         years = np.arange(len(self.world.months))[:, None] / 12.0
         real = np.exp(years * np.array(list(_REAL.values())) + 0.006 * np.cumsum(self.cycle, axis=0) / 12)
@@ -419,7 +419,7 @@ class Economy:
 
     @cached_property
     def unemployment(self) -> Floats:
-        """Share of the labour force without work, percent; Tolvane's before its redefinition too."""
+        """Unemployment rate, percent; for Tolvane also before its redefinition."""
         rest = _lag(-self.cycle, 4)
         noise = 0.08 * np.random.default_rng([self.world.seed, 20]).standard_normal(rest.shape)
         level = np.array(list(_JOBLESS.values())) * np.exp(0.16 * rest) + noise
@@ -428,7 +428,7 @@ class Economy:
 
     @cached_property
     def industry(self) -> Floats:
-        """Industrial output, 2015 = 100, not adjusted for the season."""
+        """Industrial output, 2015 = 100, not seasonally adjusted."""
         count = len(self.world.months)
         season = 0.03 * np.sin(2 * np.pi * (np.arange(count) - 2) / 12)[:, None]
         noise = 0.01 * np.random.default_rng([self.world.seed, 21]).standard_normal((count, 3))
@@ -438,12 +438,12 @@ class Economy:
 
     @cached_property
     def quarters(self) -> pd.PeriodIndex:
-        """Quarters of the span."""
+        """Quarters of the simulation."""
         return pd.period_range(FIRST_DAY, LAST_DAY, freq="Q")
 
     @cached_property
     def output(self) -> Floats:
-        """Output of each quarter at the prices of the day, millions of each currency."""
+        """Nominal output of each quarter, millions of each currency."""
         goods = self.world.prices_of_goods[2::3] / self.world.prices_of_goods[0]
         mood = self.cycle.reshape(-1, 3, 3).mean(axis=1)
         count = len(self.quarters)
@@ -459,14 +459,14 @@ class Economy:
 
     @cached_property
     def spread(self) -> Floats:
-        """Credit spread of Miravel's companies over government, percent a year."""
+        """Credit spread of Miravel's companies over government, percent per year."""
         market = self.world.monthly_factors[:, 0]
         fear = remembering(-market * 9 - 0.12 * np.diff(self.cycle[:, 0], prepend=0), 0.9)
         return np.asarray(np.exp(0.45 + 0.42 * fear))
 
     @cached_property
     def outlook(self) -> Floats:
-        """Harbour masters who see better months ahead less those who see worse, percent."""
+        """Balance of harbour masters who expect better less those who expect worse months, percent."""
         ahead = np.concatenate([self.cycle[2:, 0], self.cycle[-2:, 0]])
         noise = 5 * np.random.default_rng([self.world.seed, 22]).standard_normal(len(ahead))
         return np.asarray(np.clip(18 * ahead + noise, -95, 95))
@@ -479,8 +479,8 @@ def _lag(block: Floats, rows: int) -> Floats:
 def releases(numbers: Floats, frequency: str, ends: Dates, seed: int) -> pd.DataFrame:
     """Every release of a series: columns ``place release released value``.
 
-    The first stands one month (two for quarters) after its period and errs; each revision halves the
-    error, and the last is the number itself.
+    The first is one month (two for quarters) after its period and has an error; each revision halves the error,
+    and the last is exact.
     """
     rng = np.random.default_rng([seed, 23])
     error = rng.standard_normal(len(numbers)) * _FIRST_ERROR[frequency]

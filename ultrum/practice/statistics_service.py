@@ -38,11 +38,11 @@ class Fault:
     Attributes
     ----------
     times : int
-        How often; −1 for always.
+        Number of times; −1 for always.
     seconds : float
-        Wait of ``slow``, or Retry-After of ``busy`` and ``unavailable``.
+        Delay of ``slow``, or Retry-After of ``busy`` and ``unavailable``.
     to : str
-        Where ``moved`` redirects: an address in front of the path.
+        Redirect target of ``moved``: an address before the path.
     """
 
     kind: str
@@ -74,7 +74,7 @@ class Faults:
             self.waiting.clear()
 
     def next_for(self, path: str) -> Fault | None:
-        """The fault for one request, used up by it."""
+        """The fault of one request, which counts as used."""
         with self.lock:
             for fault in self.waiting:
                 if fault.kind != "revised" and fault.path in path and fault.times != 0:
@@ -88,7 +88,7 @@ class Faults:
 
 
 class FaultMiddleware:
-    """Middleware that lets a fault answer instead of the service."""
+    """Middleware that lets a fault answer in place of the service."""
 
     def __init__(self, app: ASGIApp, faults: Faults) -> None:
         self.app, self.faults = app, faults
@@ -138,14 +138,14 @@ def _path_and_query(scope: Scope) -> str:
 
 
 def _has_key(headers: dict[str, str]) -> bool:
-    """Whether the key came in one of the usual headers, plain or as a password."""
+    """Whether the key is in one of the usual headers, plain or as a password."""
     basic = base64.b64encode(f"clerk:{KEY}".encode()).decode()
     shown = headers.get("authorization", "") + headers.get("x-api-key", "")
     return KEY in shown or basic in shown
 
 
 def _cutting(send: Send) -> Callable[[MutableMapping[str, Any]], Awaitable[None]]:
-    """Promise the whole answer and hang up half-way."""
+    """Announce the full answer and close the connection half-way."""
 
     async def _half(message: Message) -> None:
         if message["type"] == "http.response.body" and message.get("body"):
@@ -189,11 +189,11 @@ class Statistics:
     Parameters
     ----------
     faults : Faults
-        Tell whether the data have been revised.
+        Whether the data have been revised.
     reply : callable
-        Makes a response with an entity tag of a body and its type.
+        Creates a response with an entity tag from a body and its type.
     as_of : str
-        Day as of which the data stand; empty for the latest.
+        Point-in-time date of the data; empty for the latest.
     """
 
     faults: Faults
@@ -295,7 +295,7 @@ class Statistics:
         return self.reply(request, body, f"{kind};version={version}")
 
     def _select(self, flow: Flow, request: Request) -> list[data_messages.Series]:
-        """Series a query asks for, cut to its span."""
+        """Series of a query, cut to its span."""
         pattern = _pattern(flow, request)
         ask = request.query_params
         start, end = _bounds(ask)
@@ -333,7 +333,7 @@ def _first_days(periods: Any) -> Any:
 
 
 def _as_of(values_by_key: dict[tuple[str, str], pd.DataFrame], day: date) -> dict[tuple[str, str], pd.DataFrame]:
-    """What had been released by a day, as it was released."""
+    """Releases up to a day, as released."""
     vintages = world_files.vintages()
     vintages = vintages[vintages["released"] <= pd.Timestamp(day)]
     latest = vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
@@ -356,21 +356,21 @@ def _wait(name: tuple[str, str]) -> int:
 
 
 def _revise(rows: pd.DataFrame) -> pd.DataFrame:
-    """The last twelve values a little higher."""
+    """The last twelve values, slightly higher."""
     values = rows["value"].to_numpy(dtype=float).copy()
     values[-12:] = np.round(values[-12:] * 1.004, 2)
     return rows.assign(value=values)
 
 
 def _flow_of_name(request: Request) -> Flow | None:
-    """Flow of ``PRICES`` or ``QLO,PRICES,1.0``, or of a 3.0 path."""
+    """Dataflow of ``PRICES`` or ``QLO,PRICES,1.0``, or of a 3.0 path."""
     parts = str(request.path_params["flow"]).split(",")
     agency = parts[0] if len(parts) > 1 else request.path_params.get("agency", AGENCY)
     return FLOWS.get(parts[1] if len(parts) > 1 else parts[0]) if agency in (AGENCY, "*", "all") else None
 
 
 def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
-    """Whether a series key is asked for: wildcards, ``+`` of 2.1, stars and filters of 3.0."""
+    """Whether a series key is requested: wildcards, ``+`` of 2.1, stars and filters of 3.0."""
     key = str(request.path_params.get("key", "all"))
     filters = {n: request.query_params.get(f"c[{n}]", "").split(",") for n in flow.dimensions}
     if key in ("all", "*", ""):
@@ -389,7 +389,7 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
 
 
 def _bounds(ask: Any) -> tuple[Any, Any]:
-    """First and last day asked for, by either version's words."""
+    """First and last requested day, in the parameters of either version."""
     bounds = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
     for part in ask.get("c[TIME_PERIOD]", "").split("+"):
         word, _, period = part.partition(":")
@@ -418,7 +418,7 @@ def _encode(kind: str, version: str, flow: Flow, series: list[data_messages.Seri
 
 
 def negotiate(accept: str, offered: tuple[tuple[str, str], ...]) -> tuple[str, str] | None:
-    """The type and version among those offered that the client prefers; None if it accepts none."""
+    """The offered type and version that the client prefers; None if it accepts none."""
     accepted = []
     for part in accept.split(",") if accept else ["*/*"]:
         kind, *parameters = [p.strip() for p in part.split(";")]

@@ -240,7 +240,7 @@ def _add_title(parent: Any, tag: str, name: str, title: str, **more: str) -> Any
 
 
 def _add_item(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
-    """An item that an agency keeps under a version."""
+    """An item that an agency maintains in versions."""
     return _add_title(parent, tag, name, title, agencyID=AGENCY, version=VERSION, **more)
 
 

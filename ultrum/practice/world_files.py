@@ -45,7 +45,7 @@ def monthly_text(world: World) -> str:
 
 
 def monthly_zip(world: World) -> bytes:
-    """The same text as the college hands it out."""
+    """The same text as the college publishes it."""
     return _zip(NAME, monthly_text(world))
 
 
@@ -62,7 +62,7 @@ def daily_zip(world: World) -> bytes:
 
 
 def _zip(name: str, text: str) -> bytes:
-    """An archive with a fixed date, so that bytes repeat."""
+    """An archive with a fixed date, for reproducible bytes."""
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w") as archive:
         entry = zipfile.ZipInfo(name, (2025, 1, 6, 9, 0, 0))
@@ -117,7 +117,7 @@ def districts() -> list[tuple[str, str]]:
 
 
 def rents(world: World) -> Floats:
-    """Rent for a square metre and month by province (M,12), miral."""
+    """Rent per square metre and month by province (M,12), miral."""
     rng = np.random.default_rng([world.seed, 41])
     goods = world.prices_of_goods[:, :1] / world.prices_of_goods[0, 0]
     start = 6.0 + 9.0 * rng.random(len(PROVINCES))
@@ -126,7 +126,7 @@ def rents(world: World) -> Floats:
 
 
 def rents_file(world: World, code: str) -> str | None:
-    """One province's file: years down, months across, the last year unfinished; None if there is none."""
+    """One province's file: years down, months across, with an incomplete last year; None if there is none."""
     if code not in codes():
         return None
     column = rents(world)[:, codes().index(code)]
@@ -158,7 +158,7 @@ def births(world: World) -> pd.DataFrame:
 
 
 def births_file(world: World) -> str:
-    """Years across, districts down; one district's last years are missing."""
+    """Years across, districts down; the last years of one district are missing."""
     table = births(world).pivot(index=["district", "name"], columns="year", values="births").astype(object)
     table.iloc[17, -3:] = "n/a"
     lines = [",".join(["code", "name", *map(str, table.columns)])]
@@ -239,14 +239,14 @@ def berths_new(world: World) -> str:
 
 
 def freight(world: World) -> pd.Series:
-    """Freight rate of each trading day, miral for a ton."""
+    """Freight rate of each trading day, miral per ton."""
     rng = np.random.default_rng([world.seed, 32])
     steps = 0.018 * rng.standard_normal(len(world.days)) + 0.0001
     return pd.Series(np.round(240 * np.exp(np.cumsum(steps) * 0.6), 1), pd.DatetimeIndex(world.days))
 
 
 def page_of_today(freight_rates: pd.Series, day: np.datetime64) -> str:
-    """The page that shows only the present rate; where it stands on the page shifts from day to day."""
+    """The page that shows only the current rate; its position on the page changes from day to day."""
     rates = freight_rates[: pd.Timestamp(day)]
     rate, stamp = rates.iloc[-1], rates.index[-1]
     notes = ["Tug 4 is in dock.", "Fog signals are tested at noon.", "The north quay is dredged."]
@@ -260,7 +260,7 @@ def page_of_today(freight_rates: pd.Series, day: np.datetime64) -> str:
 
 
 def quotes(world: World) -> str:
-    """A month of five-minute quotes of one sorr in miral: no header, compact stamps, clock of Miravel."""
+    """A month of five-minute quotes of one sorr in miral: no header, compact time stamps, clock of Miravel."""
     days = world.days[world.days.astype("datetime64[M]") == np.datetime64(QUOTED_MONTH)]
     rng = np.random.default_rng([world.seed, 33])
     lines = []
@@ -293,7 +293,7 @@ _CENTS = ("open", "high", "low", "close")
 
 
 def write(folder: Path = DATA, world: World | None = None) -> None:
-    """Write every file of the world into a folder: ``python -m ultrum.practice.world_files``."""
+    """Write every file of the world to a folder: ``python -m ultrum.practice.world_files``."""
     world = world or simulate()
     folder.mkdir(parents=True, exist_ok=True)
     close, _ = exchange.closes(world)
@@ -308,7 +308,7 @@ def write(folder: Path = DATA, world: World | None = None) -> None:
 
 
 def files(world: World) -> dict[str, bytes]:
-    """Files that are served as they stand, by their path."""
+    """Files served unchanged, by their path."""
     rents = {c: rents_file(world, c) or "" for c in codes()}
     freight_rates = freight(world).rename_axis("date").rename("rate")
     return {
@@ -371,7 +371,7 @@ def table(name: str) -> pd.DataFrame:
 
 
 def _pack(frame: pd.DataFrame) -> pd.DataFrame:
-    """Prices as whole cents and volumes as hundreds, which compress well."""
+    """Prices as integer cents and volumes as hundreds, which compress well."""
     packed = frame.copy()
     for column in _CENTS:
         packed[column] = np.round(packed[column] * 100.0).astype(np.int32)

@@ -1,4 +1,4 @@
-"""Results for people: figures, tables, files, and the HTML report."""
+"""Results as figures, tables, files, and the HTML report."""
 
 import lazy_loader
 

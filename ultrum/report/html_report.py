@@ -1,6 +1,6 @@
 """The HTML report: one self-contained page.
 
-It only arranges what a study gave; every number in it is in a CSV next to it too.
+It only arranges the results of a study; every number in it is also in a CSV file.
 """
 
 from __future__ import annotations
@@ -45,7 +45,9 @@ _PACKAGES = ("ultrum", "numpy", "scipy", "pandas", "pyarrow", "matplotlib")
 
 
 def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, str] | None) -> str:
-    """The report page as text; ``drawn`` are the figures by name, as SVG, ``explored`` the lines to explore."""
+    """The report page as text; ``drawn`` are the figures by name, as SVG, ``explored`` is the interactive
+    chart.
+    """
     import jinja2
 
     loader = jinja2.FileSystemLoader(Path(__file__).parent)
@@ -85,7 +87,7 @@ def page(result: StudyResult, drawn: Mapping[str, str], explored: Mapping[str, s
 
 
 def wants_lines(result: StudyResult) -> bool:
-    """Whether the page gets lines to explore: the study asks and bokeh is installed."""
+    """Whether the page has an interactive chart: the study requests it and bokeh is installed."""
     if not result.study.report.interactive:
         return False
     if importlib.util.find_spec("bokeh") is None:
@@ -110,7 +112,7 @@ def _rate_words(result: StudyResult) -> str:
 
 
 def _method(result: StudyResult) -> str:
-    """How this study's numbers were made, in sentences."""
+    """Methods of this study, in sentences."""
     asked, noun = result.study.panel, result.panel.frequency.noun
     paid = "dividends reinvested at the close of the ex-date" if asked.dividends else ""
     undone = "splits undone" if asked.splits else ""
@@ -137,7 +139,7 @@ def _method(result: StudyResult) -> str:
 
 
 def _side_by_side(result: StudyResult) -> str:
-    """The company's regressions by every model, as a paper prints them."""
+    """The company's regressions by every model, as in a paper."""
     fits = company_fits(result)
     if len(fits) < 2:
         return ""
@@ -162,7 +164,7 @@ def _base_case_note(result: StudyResult) -> str:
 
 
 def _workings(result: StudyResult) -> list[Workings]:
-    """Workings of the company's regression and of its cost of equity."""
+    """Step-by-step calculations of the company's regression and of its cost of equity."""
     shown = []
     with contextlib.suppress(EstimationError):  # a regression whose steps lose too many digits
         shown.append(result.betas.fit(result.company).workings())
@@ -208,7 +210,7 @@ def _component_rows(result: StudyResult) -> list[dict[str, Any]]:
 
 
 def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, Any]:
-    """One model's regression table, ready to print."""
+    """One model's regression table, formatted."""
     factors = [t for t in table.coefficients if t != CONSTANT]
     columns = _Columns.of(table, factors, result)
     rows = [_asset_row(columns, asset, result) for asset in table.assets]
@@ -226,7 +228,7 @@ def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, A
 
 
 def _losses_in_words(dropped: pd.DataFrame) -> str:
-    """Rows that each company lost and why, companies with the same losses together; empty if there are none.
+    """Observations dropped by company and cause, with equal companies together; empty if there are none.
 
     Examples
     --------
@@ -254,7 +256,9 @@ def _losses_in_words(dropped: pd.DataFrame) -> str:
 
 
 def _alphas_in_words(columns: _Columns) -> str:
-    """How many alphas stand out, alone and among all, and what this sample could have shown."""
+    """Number of significant alphas, individually and adjusted for multiple testing, and the minimum detectable
+    alpha.
+    """
     alone, among = columns.p_values[CONSTANT].dropna(), columns.holm.dropna()
     if len(alone) < _MANY:
         return ""
@@ -271,7 +275,7 @@ def _alphas_in_words(columns: _Columns) -> str:
 
 @dataclass(frozen=True)
 class _Columns:
-    """What the rows of a model's table are read from, worked out once."""
+    """Data of the rows of a model's table, computed once."""
 
     table: BetaTable
     factors: list[Any]
@@ -357,5 +361,5 @@ def _percent(value: float, digits: int = 2) -> str:
 
 
 def _number(value: float, digits: int = 2) -> str:
-    """Fixed digits with a true minus; what rounds to nothing has no sign."""
+    """Fixed digits with a typographic minus; what rounds to zero has no sign."""
     return "—" if pd.isna(value) else f"{value:z.{digits}f}".replace("-", "−")

@@ -1,7 +1,7 @@
-"""The interactive figure of a report: every line, with zoom, pan and exact values.
+"""The interactive chart of a report: every line, with zoom, pan and exact values.
 
-Drawn by the optional package bokeh, whose script is written into the page, so that it works from the
-file itself. Without the package, or with scripts off, the page lacks this picture only.
+It is drawn by the optional package bokeh, whose script is embedded, so that the page works without a network.
+Without the package, or without scripts, only this chart is missing.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _MOST_POINTS: Final = 400_000  # of all lines together: about 10 MB of page
 
 @dataclass(frozen=True)
 class Line:
-    """A line that can be chosen: its group, name, unit and values by period."""
+    """A selectable line: its group, name, unit and values by period."""
 
     group: str
     name: str
@@ -42,23 +42,23 @@ class Line:
 
 
 def explorer(result: StudyResult) -> dict[str, str] | None:
-    """Lines and scripts of the picture, for the page; None without bokeh.
+    """Data and scripts of the chart, for the page; None without bokeh.
 
     Returns
     -------
     dict of str to str, or None
-        ``script`` (bokeh's own), ``item`` (the picture), ``lines`` (JSON) and ``version``.
+        ``script`` (bokeh's own), ``item`` (the chart), ``lines`` (JSON) and ``version``.
     """
     return _explorer_parts(list(lines_of(result)))
 
 
 def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
-    """A page of its own that shows series as lines to drag, zoom and read, on one or two scales.
+    """A page that shows series as interactive lines, on one or two scales.
 
     Parameters
     ----------
     series : sequence of TimeSeries
-        Of any frequency and unit.
+        Series of any frequency and unit.
     title : str
         By default the names of the first series.
 
@@ -70,7 +70,7 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
     Raises
     ------
     UltrumError
-        If the package that draws it is not installed, or no series has a value.
+        If bokeh is not installed, or no series has a value.
     """
     import jinja2
 
@@ -101,7 +101,7 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
 
 
 def _facts(series: TimeSeries) -> dict[str, str]:
-    """What a series is, for the table of the page."""
+    """Facts of a series, for the table of the page."""
     values, metadata = series.values.dropna(), series.metadata
     return {
         "frequency": metadata.frequency.name,
@@ -114,7 +114,7 @@ def _facts(series: TimeSeries) -> dict[str, str]:
 
 
 def _explorer_parts(every: list[Line]) -> dict[str, str] | None:
-    """The picture of some lines, with its script; None without bokeh."""
+    """The chart of some lines, with its script; None without bokeh."""
     if importlib.util.find_spec("bokeh") is None:
         return None
     import bokeh
@@ -134,7 +134,7 @@ def _explorer_parts(every: list[Line]) -> dict[str, str] | None:
 
 
 def lines_of(result: StudyResult) -> Iterator[Line]:
-    """Every line of a study, those about the company first."""
+    """Every line of a study, the company's first."""
     company = result.company
     yield from _about(result, f"About {company}")
     yield from _grown("Growth of one", result.returns)
@@ -149,7 +149,7 @@ def lines_of(result: StudyResult) -> Iterator[Line]:
 
 
 def _about(result: StudyResult, group: str) -> Iterator[Line]:
-    """The paths of the company that the report's figures show."""
+    """The time-varying betas of the company in the report's figures."""
     wanted, level = set(result.study.report.figures), result.study.report.level
     bands: dict[str, pd.DataFrame] = {}
     if result.rolling is not None and result.company in result.rolling.assets:
@@ -165,7 +165,7 @@ def _about(result: StudyResult, group: str) -> Iterator[Line]:
 
 
 def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
-    """What one unit has grown to, for every asset whose returns have no gap inside."""
+    """Cumulative wealth of 1 invested, for every asset without gaps in its returns."""
     for name in table.names:
         asset_returns = table[name]
         valid = asset_returns.values.loc[
@@ -181,19 +181,19 @@ def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
 
 
 def _as_read(group: str, name: str, series: TimeSeries) -> Line:
-    """A series in the unit people read it in."""
+    """A series in display units."""
     factor, unit = reading_of(series.metadata)
     return Line(group, name, unit, factor * series.values)
 
 
 def _within(lines: list[Line], most: int) -> list[Line]:
-    """The first lines that fit; a page must stay a page."""
+    """As many lines as a page can hold."""
     sizes = np.cumsum([len(line.values) for line in lines])
     return [line for line, size in zip(lines, sizes, strict=True) if size <= most]
 
 
 def _picture() -> figure:
-    """An empty picture with a scale on the left for the first line and one on the right for the second."""
+    """An empty chart with a scale on the left for the first line and one on the right for the second."""
     from bokeh.models import DataRange1d, LinearAxis
     from bokeh.plotting import figure
 
@@ -225,7 +225,7 @@ def _picture() -> figure:
 
 
 def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
-    """A line without points yet, which shows value and period at the pointer."""
+    """A line without points yet, with value and period at the pointer."""
     from bokeh.models import ColumnDataSource, HoverTool
 
     source = ColumnDataSource({"x": [], "y": [], "period": [], "exact": []}, name=f"{place} source")
@@ -236,7 +236,7 @@ def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
 
 
 def _data(lines: list[Line]) -> list[dict[str, Any]]:
-    """Each line as JSON: instants in milliseconds, values to the last digit, periods in words."""
+    """Each line as JSON: instants in milliseconds, values in full precision, labels of periods."""
     rows = []
     for line in lines:
         valid = line.values.dropna() if line.values.isna().all() else line.values
@@ -256,7 +256,7 @@ def _data(lines: list[Line]) -> list[dict[str, Any]]:
 
 
 def _renumber(item: Any) -> Any:
-    """The picture with its parts numbered from 1 in the order they appear: the same bytes every time."""
+    """The chart with its ids numbered from 1, so the bytes are reproducible."""
     numbers: dict[str, str] = {}
 
     def _walk(part: Any) -> Any:
@@ -271,6 +271,6 @@ def _renumber(item: Any) -> Any:
 
 
 def _inert(data: Any) -> str:
-    """JSON that cannot end the script it is in."""
+    """JSON that cannot close the enclosing script element."""
     text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
     return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")

@@ -1,4 +1,4 @@
-"""Regression tables as journals print them: one model a column, errors or t values below."""
+"""Regression tables in journal style: one model per column, standard errors or t values below."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class ModelTable:
     head : list of str
         Names of the columns.
     body : list of (str, list of str)
-        A label and one cell for each column; figures that are below others have an empty label.
+        A label and one cell per column; values below others have an empty label.
     tail : list of (str, list of str)
         Rows below the line: observations, R² and so on.
     notes : list of str
@@ -117,7 +117,7 @@ class ModelTable:
         return printable("\n".join([*([self.title] if self.title else []), *parts, *notes]))
 
     def to_markdown(self) -> str:
-        """A table of pipes, as most readers of Markdown show it.
+        """A pipe table, for common readers of Markdown.
 
         Examples
         --------
@@ -139,7 +139,7 @@ class ModelTable:
         return "\n".join([*title, _line("", self.head), rule, *rows, *notes])
 
     def to_html(self) -> str:
-        """A table with a caption, headers for screen readers, and the notes in its foot.
+        """A table with a caption, header cells for screen readers, and notes below.
 
         Examples
         --------
@@ -172,7 +172,7 @@ class ModelTable:
         )
 
     def to_latex(self) -> str:
-        """A tabular with the rules of the package booktabs; notes are below it."""
+        """A tabular in the style of booktabs; notes are below it."""
 
         def _row(label: str, cells: Sequence[str]) -> str:
             return " & ".join(_latex(c) for c in (label, *cells)) + r" \\"
@@ -215,22 +215,22 @@ def model_table(
     names: Mapping[str, str] | None = None,
     title: str = "",
 ) -> ModelTable:
-    """Models side by side, or the regressions of many assets one below the other.
+    """Model comparison, or the regressions of many assets one below the other.
 
     Parameters
     ----------
     models : mapping of str to Fit, PooledFit or TwoPass; sequence; or BetaTable
-        One column for each model; of a BetaTable one row for each asset and one column for each term.
+        One column per model; for a BetaTable one row per asset and one column per term.
     below : {"errors", "t", "p"}
-        What is in parentheses below each coefficient.
+        The statistic in parentheses below each coefficient.
     stars : bool
-        Marks at 10, 5 and 1 %; off, since they hide the figures.
+        Stars at 10, 5 and 1 %; off by default.
     digits : int
-        Places after the point.
+        Number of decimals.
     names : mapping of str to str, optional
         Other names for terms.
     title : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
 
     Returns
     -------
@@ -268,7 +268,7 @@ class _Style:
     names: Mapping[str, str]
 
     def cells(self, value: float, error: float, t: float, p: float) -> tuple[str, str]:
-        """A coefficient and what is below it."""
+        """A coefficient and the value below it."""
         if np.isnan(value):
             return "", ""
         mark = next((mark for limit, mark in _STARS if p < limit), "") if self.stars else ""
@@ -277,7 +277,7 @@ class _Style:
         return f"{_true_minus(value, self.digits)}{mark}", f"({_true_minus(under, places)})"
 
     def name(self, term: str) -> str:
-        """What a term is called."""
+        """Displayed name of a term."""
         return self.names.get(term, term)
 
     def legend(self) -> list[str]:
@@ -286,7 +286,7 @@ class _Style:
 
 
 def _true_minus(value: float, digits: int) -> str:
-    """A number with a true minus sign, and as many places as show something of a small one."""
+    """A number with a typographic minus sign, and enough decimals to show small values."""
     if value and abs(value) < 0.5 * 10.0**-digits:
         return f"{value:.1e}".replace("-", "−")
     return f"{value:.{digits}f}".replace("-", "−")
@@ -312,7 +312,7 @@ def _side_by_side(models: Mapping[str, Model], style: _Style, title: str) -> Mod
 
 
 def _figures(model: Model) -> pd.DataFrame:
-    """Coefficient, error, t and p by term."""
+    """Coefficient, standard error, t and p by term."""
     if isinstance(model, TwoPass):
         columns = {
             "value": 100 * model.premia,
@@ -363,7 +363,7 @@ def _error_kind(model: Model) -> str:
 
 
 def _about(style: _Style, kinds: Mapping[str, str]) -> str:
-    """What is in parentheses, and the errors it rests on."""
+    """The statistic in parentheses, and the kind of standard errors."""
     what = BELOW[style.below].capitalize()
     if len(set(kinds.values())) == 1:
         return f"{what} in parentheses: {next(iter(kinds.values()))}."
@@ -417,7 +417,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
 
 
 def _bar(text: str) -> str:
-    """Text that cannot end a cell of a Markdown table, nor start emphasis."""
+    """Text that is safe in a cell of a Markdown table."""
     return re.sub(r"([\\|*_])", r"\\\1", printable(text)).replace("<", "&lt;")
 
 

@@ -1,4 +1,4 @@
-"""Results of a study as files: the report, tables in the formats requested, figures."""
+"""Results of a study as files: the report, tables in the requested formats, figures."""
 
 from __future__ import annotations
 
@@ -58,18 +58,18 @@ _SHEETS: Final = {
 
 
 def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[str, Path]:
-    """Write report, tables and figures of a study; paths by name.
+    """Write report, tables and figures of a study; returns their paths by name.
 
     Parameters
     ----------
     result : StudyResult
     folder : path
-        Made or replaced whole; nothing half-written is ever seen.
+        The folder is created or replaced atomically.
 
     Raises
     ------
     PartlyWrittenError
-        If some export cannot be written; all others are.
+        If an export cannot be written; all others are.
     """
     folder = path_of(folder)
     if _is_written(result, folder):
@@ -91,7 +91,7 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
 
 
 def _places(there: Path, folder: Path) -> dict[str, Path]:
-    """What has been written, by name, as its place in the folder."""
+    """Written files by name, as paths within the folder."""
     names = {
         "report": "report.html",
         "tables": "tables",
@@ -104,7 +104,7 @@ def _places(there: Path, folder: Path) -> dict[str, Path]:
 
 
 def _results_key(result: StudyResult) -> str:
-    """What all files of a result depend on: the study, the run with its downloads, and the program."""
+    """Dependencies of all files of a result: the study, the run with its downloads, and the program."""
     run = hashlib.sha256(run_file(result).encode()).hexdigest()
     packages = [version(name) for name in ("matplotlib", "pandas", "pyarrow", "xlsxwriter")]
     study = result.study.model_dump(mode="json")
@@ -113,7 +113,7 @@ def _results_key(result: StudyResult) -> str:
 
 
 def _is_written(result: StudyResult, folder: Path) -> bool:
-    """Whether a folder holds just these results already, byte for byte."""
+    """Whether a folder contains exactly these results, byte for byte."""
     if result.store is None or not (folder / ".ultrum").exists():
         return False
     checksums = result.store.load(_results_key(result))
@@ -130,7 +130,7 @@ def _checksums(folder: Path) -> dict[str, str]:
 
 
 class PartlyWrittenError(UltrumError):
-    """Some export could not be written; everything else is there, in ``places``."""
+    """Some export could not be written; everything else is in ``places``."""
 
     def __init__(self, text: str, places: Mapping[str, Path]) -> None:
         super().__init__(f"{text} Everything else is written.")
@@ -140,7 +140,7 @@ class PartlyWrittenError(UltrumError):
 def _write_figures(
     result: StudyResult, files: Mapping[Figure, Mapping[str, bytes]], place: Path
 ) -> dict[str, str]:
-    """The files of each figure; the SVG of each for the page."""
+    """The files of each figure, and the SVG of each for the page."""
     place.mkdir()
     texts = {}
     for name, formats in files.items():
@@ -154,9 +154,9 @@ def _write_figures(
 
 
 class _Pictures:
-    """Every figure in every format asked for, kept where nothing it depends on has changed; the lines to explore.
+    """Every figure in every requested format, reused where no dependency has changed; the interactive chart.
 
-    Figures are kept with a run of zeros in their metadata, which the name of this run replaces.
+    Stored figures have a run of zeros in their metadata, which the name of this run replaces.
     """
 
     def __init__(self, result: StudyResult) -> None:
@@ -168,7 +168,7 @@ class _Pictures:
         self._metadata = {**metadata, "run": _NO_RUN}
 
     def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
-        """The files of each figure by ending; the lines to explore, where they are wanted."""
+        """The files of each figure by extension; the interactive chart, if requested."""
         store, run = self._result.store, self._result.run
         missing = [name for name, formats in self._known.items() if formats is None]
         drawn = {name: _draw(self._result, self._metadata, name) for name in missing}
@@ -187,7 +187,7 @@ def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:
 
 
 def _draw(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dict[str, bytes]:
-    """A figure, laid out once and drawn in each format, whatever the user's own settings for drawing."""
+    """A figure, with a single layout for all formats, independent of the user's drawing settings."""
     import matplotlib as mpl
 
     with mpl.rc_context():
@@ -203,7 +203,7 @@ def _draw(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dic
 
 
 def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work: Path) -> list[str]:
-    """Tables in every format the study asks for; what could not be written, one sentence each."""
+    """Tables in every requested format; returns what could not be written, one sentence each."""
     wanted, report = result.study.report.export, result.study.report
     place = work / "tables"
     place.mkdir()
@@ -236,13 +236,13 @@ def _write_tables(result: StudyResult, tables: Mapping[str, pd.DataFrame], work:
 
 
 def about_run(result: StudyResult) -> dict[str, str]:
-    """What every file names: the study, the run, and how far the data go."""
+    """Metadata of every file: the study, the run, and the end of the data."""
     until = period_label(result.panel.assets.index[-1])
     return {"study": result.study.study.title, "run": result.run, "data_until": until}
 
 
 def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
-    """The company's models side by side, and each model's companies, as a paper prints them."""
+    """The company's models in one table, and each model's companies, in journal style."""
     company = result.company
     fits = company_fits(result)
     title = f"{result.names.get(company, company)}: {quantity(len(fits), 'model')}"
@@ -256,21 +256,21 @@ def journal_tables(result: StudyResult, write: str) -> dict[str, str]:
 
 
 def _write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Mapping[str, str]) -> None:
-    """One workbook: a sheet of notes, then a sheet for each table."""
+    """One workbook: a sheet of notes, then one sheet per table."""
     notes = pd.DataFrame({"what": list(metadata), "value": list(metadata.values())})
     facts = {"title": metadata["study"], "comments": f"run {metadata['run']}", "created": _NO_CLOCK}
     write_workbook({"notes": notes, **_order_sheets(tables)}, path, facts)
 
 
 def _order_sheets(tables: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
-    """The answer first, then models and tests, then the panel and what it rests on."""
+    """The answer first, then models and tests, then the panel and its sources."""
     first, last = _SHEETS["answer"], [*_SHEETS["panel"], *_SHEETS["notes"]]
     middle = [n for n in tables if n not in first and n not in last]
     return {n: tables[n] for n in [*first, *middle, *last] if n in tables}
 
 
 def _apart(names: Sequence[Any]) -> list[str]:
-    """Names of columns, numbered where they differ only by case, which a database does not tell apart."""
+    """Names of columns; those that differ only by case are numbered, since databases ignore case."""
     taken: set[str] = set()
     distinct = []
     for name in map(str, names):

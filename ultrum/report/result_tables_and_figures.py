@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """Tables of a study's result, those it asks for and those on its inputs."""
+    """Tables of a study's results and of its inputs."""
     files = files_of("betas", result.models)
     beta_tables = {files[name]: t.to_frame().rename_axis("asset") for name, t in result.models.items()}
     return {
@@ -43,7 +43,7 @@ def tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 
 def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """The cost of equity, its components and the shares of its variance, where the study asks for one."""
+    """The cost of equity, its components and its variance decomposition, if the study has one."""
     section = result.study.cost_of_equity
     if result.cost is None or section is None:
         return {}
@@ -57,7 +57,7 @@ def _cost_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 
 def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
-    """Tables of what the study asks for in addition to its regressions."""
+    """Tables of the optional parts of a study."""
     requested: dict[str, pd.DataFrame] = {}
     if result.joint_alpha:
         requested["joint_alpha"] = joint_alphas(result)
@@ -76,7 +76,7 @@ def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
 
 
 def company_fits(result: StudyResult) -> dict[str, Fit]:
-    """The company's regressions by model; those of adjusted betas only where no other model has their factors."""
+    """The company's regressions by model; those of adjusted betas only if no other model has their factors."""
     plain = [tuple(t.coefficients) for t in result.models.values() if t.unadjusted is None]
     return {
         name: table.fit(result.company)
@@ -86,7 +86,7 @@ def company_fits(result: StudyResult) -> dict[str, Fit]:
 
 
 def joint_alphas(result: StudyResult) -> pd.DataFrame:
-    """Joint tests of alphas: one row a model and kind."""
+    """Joint tests of alphas: one row per model and kind."""
     rows = {
         name: {
             "statistic": t.statistic,
@@ -101,14 +101,14 @@ def joint_alphas(result: StudyResult) -> pd.DataFrame:
 
 
 def downloads(result: StudyResult) -> pd.DataFrame:
-    """What was taken from the sources: path, time of retrieval, size, checksum."""
+    """Downloads used: path, time of retrieval, size, checksum."""
     columns = ["source", "path", "retrieved", "size", "checksum"]
     rows = [[getattr(r, c) for c in columns] for r in result.downloads]
     return pd.DataFrame(rows, columns=columns)
 
 
 def stages(result: StudyResult) -> pd.DataFrame:
-    """What was done, and what each stage rests on."""
+    """Stages, and the inputs of each."""
     rows = [
         {
             "stage": s.name,
@@ -122,12 +122,12 @@ def stages(result: StudyResult) -> pd.DataFrame:
 
 
 def slug(name: str) -> str:
-    """A name that is safe in a file on every system."""
+    """A name that is safe for files on every system."""
     return "".join(c if c.isalnum() else "_" for c in name.lower()).strip("_")[:60] or "table"
 
 
 def files_of(stem: str, names: Iterable[str]) -> dict[str, str]:
-    """A file name for each name, none twice: those alike are numbered."""
+    """A unique file name for each name; equal ones are numbered."""
     files: dict[str, str] = {}
     taken: set[str] = set()
     for name in names:
@@ -162,13 +162,13 @@ _STAGES: Final[Mapping[str, tuple[str, ...]]] = {
 
 
 def figure_names(result: StudyResult) -> list[Figure]:
-    """Names of the figures asked for that the result can give."""
+    """Names of the requested figures that the result can give."""
     # the components are among the figures drawn by default
     return [n for n in result.study.report.figures if n != "components" or result.cost is not None]
 
 
 def drawn_figure(result: StudyResult, name: Figure) -> Axes:
-    """A figure, with the study's own title where it has one."""
+    """A figure, with the study's own title if it has one."""
     ax = _drawers(result)[name]()
     titles = result.study.report.titles.get(name)
     if titles:
@@ -177,7 +177,7 @@ def drawn_figure(result: StudyResult, name: Figure) -> Axes:
 
 
 def figure_key(result: StudyResult, name: Figure) -> str:
-    """What a figure depends on: its settings, the results of its stages and the program's code."""
+    """Dependencies of a figure: its settings, the results of its stages and the program's code."""
     report, states = result.study.report, {n: s.state for n, s in result.stages.items()}
     model = f"model: {result.study.model.name}"
     needs = [model if stage == "model" else stage for stage in _STAGES[name]]
@@ -199,7 +199,7 @@ def figure_key(result: StudyResult, name: Figure) -> str:
 
 
 def _reword(ax: Axes, titles: dict[str, Any]) -> None:
-    """The study's own title, names of the axes and of the lines in place of the figure's."""
+    """Texts of the study that replace those of the figure: title, axis labels, names of lines."""
     if titles.get("title"):
         ax.set_title(titles["title"], loc="left", fontweight="bold", fontsize=12.5)
     if titles.get("x"):
@@ -272,7 +272,7 @@ def _risk_and_return(result: StudyResult) -> Axes:
 
 
 def figure_words(name: str, result: StudyResult) -> str:
-    """What a figure shows, for those who cannot see it."""
+    """Alternative text of a figure."""
     company = result.company
     if name == "predicted_against_realised" and result.two_pass is not None:
         r2 = f"cross-sectional R² {decimals(result.two_pass.r2)}"

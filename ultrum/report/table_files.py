@@ -1,4 +1,6 @@
-"""Tables as files: CSV with metadata, Parquet, workbooks, live formulas. A folder appears whole or not at all."""
+"""Tables as files: CSV with metadata, Parquet, workbooks, live formulas. A folder appears complete or not at
+all.
+"""
 
 from __future__ import annotations
 
@@ -30,9 +32,9 @@ _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 
 @contextmanager
 def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
-    """A folder to write into that takes its place only when the block ends well.
+    """A folder to write to that replaces the target only when the block ends without an error.
 
-    An older folder of that name is replaced, if it was made by Ultrum (it holds ``.ultrum``).
+    An older folder of that name is replaced if Ultrum wrote it (it contains ``.ultrum``).
     """
     target = path_of(path)
     if target.exists() and not (target / ".ultrum").exists() and any(target.iterdir()):
@@ -58,7 +60,9 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
 
 
 def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = ".") -> list[str]:
-    """A table as CSV: full precision, SDMX period names, no text a sheet would run; the heads as written."""
+    """A table as CSV: full precision, SDMX period names, no text that a spreadsheet would execute; headings
+    unchanged.
+    """
     path = path_of(path)
     plain = flatten_index(table)
     for column in plain:
@@ -79,7 +83,7 @@ def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: 
 
 
 def safe_text(value: Any) -> Any:
-    """Text that no spreadsheet takes for a formula; periods by their SDMX names."""
+    """Text that no spreadsheet reads as a formula; periods by their SDMX names."""
     if isinstance(value, pd.Period | pd.Timestamp):
         return period_label(value)
     if not isinstance(value, str):
@@ -96,7 +100,7 @@ def to_xlsx(table: pd.DataFrame, path: Path) -> None:
 def write_workbook(
     tables: Mapping[str, pd.DataFrame], path: Path, facts: Mapping[str, Any] | None = None
 ) -> None:
-    """A sheet for each table: typed cells, heads frozen, no text run as a formula; ``facts`` of the book."""
+    """One sheet per table: typed cells, frozen headings, no text read as a formula; ``facts`` of the workbook."""
     import xlsxwriter
 
     options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
@@ -112,7 +116,7 @@ def write_workbook(
 
 
 def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
-    """One sheet, its columns as wide as what they hold."""
+    """One sheet, with columns as wide as their content."""
     plain = flatten_index(table)
     page = book.add_worksheet(name[:31])
     head = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
@@ -131,7 +135,7 @@ def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
 
 
 def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | None = None) -> None:
-    """A table as Parquet, its dates as dates; ``metadata`` goes into the metadata of the file."""
+    """A table as Parquet, with typed dates; ``metadata`` is stored in the file."""
     import pyarrow as pa
     import pyarrow.parquet
 
@@ -144,7 +148,7 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
 
 
 def flatten_index(table: pd.DataFrame) -> pd.DataFrame:
-    """Index as a first column: dates where they are days, else SDMX names of periods."""
+    """Index as a first column: dates for days, otherwise SDMX names of periods."""
     plain = table.copy() if isinstance(table.index, pd.RangeIndex) else table.reset_index()
     plain.columns = [str(c) for c in plain.columns]
     for column in plain:
@@ -160,7 +164,7 @@ def _holds_periods(column: pd.Series) -> bool:
 
 
 def _cell(page: Any, row: int, column: int, value: Any) -> None:
-    """One cell by its type; a missing number stays empty."""
+    """One cell by its type; a missing number is empty."""
     if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
         return
     if isinstance(value, pd.Timestamp):
@@ -180,7 +184,7 @@ _PARTS: Final = {"Q": "quarter", "M": "month", "S": "half"}
 
 @dataclass(frozen=True)
 class CsvForm:
-    """Marks between cells and inside numbers, and how periods are written.
+    """Delimiter, decimal mark, and form of periods.
 
     Attributes
     ----------
@@ -201,7 +205,7 @@ def csv_with_metadata(
     metadata_list: Mapping[str, Metadata] | None = None,
     facts: Mapping[str, str] | None = None,
 ) -> list[Path]:
-    """Write a table and ``NAME.csv-metadata.json`` next to it; both paths.
+    """Write a table and ``NAME.csv-metadata.json`` next to it; returns both paths.
 
     Parameters
     ----------
@@ -210,7 +214,7 @@ def csv_with_metadata(
     form : CsvForm
     metadata_list : mapping of column to Metadata, optional
     facts : mapping, optional
-        Of the whole file, in Dublin Core's terms.
+        Metadata of the whole file, in Dublin Core terms.
     """
     flat = flatten_index(with_periods(table, form.dates))
     written = to_csv(flat, path, form.separator, form.decimal_mark)
@@ -229,7 +233,7 @@ def csv_with_metadata(
 def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
     """The table with its periods, in the index or a column, by name, as a date, or as numeric columns.
 
-    Rows that are not periods stay as they are.
+    Rows that are not periods are unchanged.
     """
     if dates == "period":
         return table
@@ -251,7 +255,7 @@ def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
 
 
 def refuse_other_rows(table: pd.DataFrame) -> None:
-    """Refuse rows that are not periods, where numeric columns of them are wanted."""
+    """Refuse rows that are not periods, if numeric columns of them are requested."""
     rows: Any = pd.Index(table["period"]) if "period" in table.columns else table.index
     if not isinstance(rows, pd.PeriodIndex | pd.DatetimeIndex):
         raise UltrumError("periods='columns' needs rows of periods or dates.")
@@ -285,7 +289,7 @@ def _type(column: pd.Series, form: CsvForm) -> Any:
 
 
 def _facts(metadata: Metadata) -> dict[str, str]:
-    """Unit, source and trail of a series in Dublin Core and schema.org words."""
+    """Unit, source and provenance of a series in Dublin Core and schema.org terms."""
     texts = {
         "schema:unitText": " ".join(w for w in (metadata.measure, metadata.unit, metadata.currency) if w),
         "dc:source": metadata.address or metadata.source,
@@ -302,13 +306,13 @@ _WIDTHS: Final = (48, 44, 18, 3)
 
 
 def write_workings(path: Path, sheets: Mapping[str, Workings]) -> None:
-    """Write a workbook with a sheet for each of some workings; every number that follows is a formula.
+    """Write a workbook with one sheet per calculation; every derived number is a formula.
 
     Parameters
     ----------
     path : Path
     sheets : mapping of str to Workings
-        By the name of the sheet.
+        Workings by the name of the sheet.
     """
     import xlsxwriter
 
@@ -346,7 +350,7 @@ def _write_steps(sheet: Any, workings: Workings, bold: Any, number: Any) -> None
 
 
 def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
-    """The rows, next to the steps; what follows row by row is a formula."""
+    """The observations, next to the steps; derived columns are formulas."""
     if workings.rows.empty:
         return
     cells, ranges = _cells(workings), _ranges(workings)
@@ -383,7 +387,7 @@ def _ranges(workings: Workings) -> dict[str, str]:
 
 
 def _letters(column: int) -> str:
-    """Letters of a column, from 0: A, B, ..., Z, AA."""
+    """Letters of a column, counted from 0: A, B, ..., Z, AA."""
     from xlsxwriter.utility import xl_col_to_name
 
     return str(xl_col_to_name(column))
@@ -400,7 +404,7 @@ def save(
     layout: Literal["wide", "long"] = "wide",
     periods: Literal["label", "columns"] = "label",
 ) -> list[Path]:
-    """Write series, a panel or a result to CSV, XLSX or Parquet, by the ending of the path.
+    """Write series, a panel or a result to CSV, XLSX or Parquet, by the extension of the path.
 
     Parameters
     ----------
@@ -409,21 +413,21 @@ def save(
     path : path
         Ending in ``.csv``, ``.xlsx`` or ``.parquet``.
     layout : {"wide", "long"}
-        One row a period, or for panels one row a period and asset.
+        One row per period, or for panels one row per period and asset.
     periods : {"label", "columns"}
-        The period by its SDMX name, or as numeric columns (``year`` and ``month`` or ``quarter``), which
-        other statistical software asks for.
+        The period by its SDMX name, or as numeric columns (``year`` and ``month`` or ``quarter``) for other
+        statistical software.
 
     Returns
     -------
     list of Path
-        The files written. Next to a CSV, ``NAME.csv-metadata.json`` describes each column
-        (CSV on the Web, W3C): title, unit, currency, source and the steps it went through.
+        The files written. Next to a CSV file, ``NAME.csv-metadata.json`` describes each column (CSV on the Web,
+        W3C): title, unit, currency, source and steps.
 
     Raises
     ------
     UltrumError
-        If the ending is none of these, or the file cannot be written.
+        If the extension is another one, or the file cannot be written.
 
     Examples
     --------

@@ -1,4 +1,4 @@
-"""A study's assets: prices to total returns in one currency, with dividends, splits and names."""
+"""A study's assets: total returns in one currency from prices, dividends and splits; their names."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from ultrum.study.sections import EventsSection
 
 
 def read_prices(plan: Study, desk: Desk) -> PriceTable:
-    """Prices of every asset, out of one table or several."""
+    """Prices of every asset, from one table or several."""
     panel = plan.panel
     tables = [
         price_table(desk.table(address), panel.price_column, panel.volume_column)
@@ -80,7 +80,7 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
 
 
 def prices_of_trading_days(prices: PriceTable) -> SeriesTable:
-    """Prices without those of days on which nothing was traded, where volumes are known."""
+    """Prices without days on which nothing was traded, if volumes are known."""
     if prices.volumes is None:
         return prices.prices
     names = prices.volumes.names
@@ -91,7 +91,7 @@ def prices_of_trading_days(prices: PriceTable) -> SeriesTable:
 
 
 def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
-    """Returns that a file holds itself, at the study's frequency."""
+    """Returns from a file of returns, at the study's frequency."""
     events = {
         "dividends": plan.panel.dividends,
         "splits": plan.panel.splits,
@@ -104,7 +104,7 @@ def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
 
 
 def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
-    """Total returns of every trading day, of the assets in the study's own currency."""
+    """Total returns of every trading day, for the assets in the study's own currency."""
     if prices.holds_returns:
         raise StudyError(
             "[sensitivity] needs daily prices, but the assets are returns. Remove the section, or use prices."
@@ -120,7 +120,7 @@ def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
 
 
 def _records_of_assets(plan: Study, desk: Desk, assets: Sequence[str]) -> tuple[pd.DataFrame | None, ...]:
-    """Dividends, splits and final payments; none where the study names no table of them."""
+    """Dividends, splits and final payments; empty if the study has no table of them."""
     asked = plan.panel
     return (
         _events(desk, asked.dividends, "amount", assets),
@@ -130,7 +130,7 @@ def _records_of_assets(plan: Study, desk: Desk, assets: Sequence[str]) -> tuple[
 
 
 def _events(desk: Desk, events: str | EventsSection, number: str, assets: Sequence[str]) -> pd.DataFrame | None:
-    """Events of the assets, with their columns under their usual names."""
+    """Events of the assets, with their columns under standard names."""
     section = EventsSection(table=events) if isinstance(events, str) and events else events
     if not isinstance(section, EventsSection):
         return None
@@ -150,7 +150,7 @@ def names_of(plan: Study, desk: Desk) -> dict[str, str]:
 
 
 def records_at(desk: Desk, address: str) -> pd.DataFrame | None:
-    """Dated records at an address; none where it is empty."""
+    """Dated records at an address; empty without an address."""
     return desk.table(address, records_only=True).records if address else None
 
 
@@ -161,7 +161,7 @@ def _one_currency(
     paid: Sequence[pd.DataFrame | None],
     warnings: list[StudyWarning],
 ) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
-    """Prices, and tables of what was paid, converted to the study's currency with the quotes it names."""
+    """Prices, and tables of payments, converted to the study's currency with its exchange rates."""
     home, converted = plan.study.currency, list(paid)
     abroad = [a.name for a in close.metadata if home and a.currency and a.currency != home]
     if not abroad:
@@ -196,7 +196,7 @@ def _quote_for(currency: str, home: str, quotes: list[TimeSeries], asset: str) -
 def _convert_payments(
     table: pd.DataFrame | None, asset: str, currency: str, home: str, rate: TimeSeries
 ) -> pd.DataFrame | None:
-    """Amounts of one asset in the study's currency; a table without a currency is in that of its prices."""
+    """Amounts of one asset in the study's currency; a table without a currency uses that of the prices."""
     if table is None:
         return None
     currencies = table["currency"] if "currency" in table else pd.Series(currency, table.index)

@@ -1,4 +1,4 @@
-"""Bundles: a study with the downloads it used, which another machine runs to the same bytes."""
+"""Bundles: a study with its downloads, which reproduces the same bytes on another machine."""
 
 from __future__ import annotations
 
@@ -48,20 +48,20 @@ _FIXED: Final = (1980, 1, 1, 0, 0, 0)
 
 
 def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.PathLike[str]) -> Path:
-    """Pack the study of a result, the downloads it used, and what the run was.
+    """Pack the study of a result, its downloads, and the record of the run.
 
     Parameters
     ----------
     result : StudyResult
     vault : path
-        The vault that the run used.
+        The vault used by the run.
     file : path
-        The archive to write; it must not be there yet.
+        The archive to write; it must not exist.
 
     Raises
     ------
     StudyError
-        If the file is there already, or cannot be written.
+        If the file exists, or cannot be written.
     """
     target = free_name(file)
     with tempfile.TemporaryDirectory() as folder, Vault(vault) as kept:
@@ -91,7 +91,7 @@ def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.Pa
 
 
 def requirements() -> str:
-    """Every package that this one needs, with the version that is installed, a line each."""
+    """Every package that this one requires, with the installed version, one per line."""
     versions: dict[str, str] = {}
     waiting = ["ultrum"]
     while waiting:
@@ -110,7 +110,7 @@ def requirements() -> str:
 
 
 def _readme(result: StudyResult, file: str) -> str:
-    """How to run the bundle again, with the same packages."""
+    """Instructions to run the bundle again, with the same packages."""
     short = ".".join(platform.python_version_tuple()[:2])
     return _README.format(
         title=result.study.study.title,
@@ -122,7 +122,7 @@ def _readme(result: StudyResult, file: str) -> str:
 
 
 def free_name(file: str | os.PathLike[str]) -> Path:
-    """The path of an archive that is not there yet."""
+    """The path of an archive that does not exist yet."""
     target = path_of(file)
     if target.exists():
         raise StudyError(f"{target} exists already; choose another name.")
@@ -132,7 +132,7 @@ def free_name(file: str | os.PathLike[str]) -> Path:
 
 
 def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
-    """What the run in a bundle was, as :func:`read_run` gives it."""
+    """The record of the run in a bundle, as returned by :func:`read_run`."""
     try:
         with zipfile.ZipFile(path_of(file)) as archive:
             if archive.getinfo(RUN).file_size > _LARGEST_RUN:
@@ -143,7 +143,7 @@ def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
 
 
 def _entry(name: str) -> zipfile.ZipInfo:
-    """A place in the archive without a clock: the same run is the same bytes."""
+    """A zip entry without a time stamp, so the same run gives the same bytes."""
     entry = zipfile.ZipInfo(name, _FIXED)
     entry.compress_type = zipfile.ZIP_STORED if name == VAULT else zipfile.ZIP_DEFLATED
     return entry

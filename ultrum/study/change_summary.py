@@ -38,25 +38,25 @@ _COLUMNS: Final = ("before", "after", "change", "in_errors", "because")
 
 @dataclass(frozen=True, repr=False)
 class Changes:
-    """What differs between two runs of a study.
+    """Differences between two runs of a study.
 
     Attributes
     ----------
     revised : list of str
-        Downloads whose bytes are others.
+        Downloads with other bytes.
     settings : DataFrame
-        Keys of the study that changed: ``before after``, as they are written in a file.
+        Keys of the study that changed: ``before after``, as written in a file.
     done_again : list of str
-        Stages that gave something else.
+        Stages with another result.
     moved : DataFrame
-        Numbers that moved: ``before after change in_errors because``, those of the question first, then by size;
+        Numbers that moved: ``before after change in_errors because``, the answer first, then by size;
         ``in_errors`` is the change in standard errors.
     added, removed : Series
-        Numbers that only one of the runs has.
+        Numbers of only one of the runs.
     renamed : mapping of str to str
-        Parts of names that changed while the numbers are the same.
+        Parts of names that changed while the numbers are equal.
     since : str
-        What the run is compared with, in words.
+        The run used for comparison, in words.
     """
 
     revised: list[str]
@@ -75,7 +75,7 @@ class Changes:
         return all(not len(part) for part in parts)
 
     def to_frame(self) -> pd.DataFrame:
-        """The numbers that moved."""
+        """The numbers that changed."""
         return self.moved
 
     def __repr__(self) -> str:
@@ -104,13 +104,13 @@ class Changes:
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run") -> Changes:
-    """Compare two runs, each as :func:`read_run` gives it.
+    """Compare two runs, each as returned by :func:`read_run`.
 
     Parameters
     ----------
     before, after : mapping
     since : str
-        What the first is called.
+        Label of the first run.
 
     Examples
     --------
@@ -137,7 +137,7 @@ def _numbers(by_name: Mapping[str, float]) -> pd.Series:
 
 
 def _revisions(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
-    """Downloads that are others, or new."""
+    """Downloads that changed, or are new."""
     old, new = _bytes_of(before), _bytes_of(after)
     revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
     return revised + [f"{name} (new)" for name in new if name not in old]
@@ -148,7 +148,7 @@ def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
 
 
 def _setting_changes(before: Any, after: Any) -> pd.DataFrame:
-    """Keys of the study whose values differ; none where a run did not write its study."""
+    """Keys of the study whose values differ; empty if a run did not store its study."""
     rows = {}
     if isinstance(before, Mapping) and isinstance(after, Mapping):
         old, new = dict(_leaves(before)), dict(_leaves(after))
@@ -159,7 +159,7 @@ def _setting_changes(before: Any, after: Any) -> pd.DataFrame:
 
 
 def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:
-    """Every value of a study with its place; a list of tables by their names."""
+    """Every value of a study with its path; a list of tables is keyed by name."""
     if isinstance(content, Mapping):
         for key, value in content.items():
             yield from _leaves(value, (*place, str(key)))
@@ -171,19 +171,19 @@ def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[s
 
 
 def _key(place: Sequence[str]) -> str:
-    """A place as a section and a key."""
+    """A path as section and key."""
     return f"[{'.'.join(place[:-1])}] {place[-1]}" if len(place) > 1 else place[0]
 
 
 def _written(value: Any) -> str:
-    """A value as a study file has it."""
+    """A value as in a study file."""
     if value is None:
         return "not set"
     return json.dumps(value, ensure_ascii=False)
 
 
 def _renames(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[dict[str, str], dict[str, str]]:
-    """Parts of names that changed, and the names of the numbers: equal in value, and in all other parts."""
+    """Parts of names that changed, with the names of the numbers: equal in value, and in all other parts."""
     by_shape: dict[tuple[Any, ...], list[str]] = defaultdict(list)
     for name, value in added.items():
         by_shape[(value, name.count("."))].append(name)
@@ -204,7 +204,7 @@ def _moves(
     revised: Sequence[str],
     settings: pd.DataFrame,
 ) -> pd.DataFrame:
-    """Numbers that moved, with why: those the study asks about first, then by size in standard errors."""
+    """Numbers that changed, with causes: the answer first, then by size in standard errors."""
     old, new = before["numbers"], after["numbers"]
     causes = _Causes(before, after, revised, list(map(str, settings.index)))
     rows, order = {}, {}
@@ -222,7 +222,7 @@ def _moves(
 
 
 def _rank(name: str, run: Mapping[str, Any]) -> int:
-    """How near a number is to the question: the answer, what it is made of, the company, the others, errors."""
+    """Rank of a number: the answer, its components, the company, others, standard errors."""
     company = str(run.get("company", ""))
     if name == f"cost_of_equity.{company}":
         return 0
@@ -234,7 +234,7 @@ def _rank(name: str, run: Mapping[str, Any]) -> int:
 
 
 def _sets(key: str, stage: str, model: str) -> bool:
-    """Whether a key of the study, as ``[section.name] key``, is among the settings of a stage."""
+    """Whether a key of the study, as ``[section.name] key``, belongs to the settings of a stage."""
     section, _, name = key.lstrip("[").split("]")[0].partition(".")
     if section == "models":
         joint = stage.startswith(f"joint alpha: {name}, ")
@@ -246,7 +246,7 @@ def _sets(key: str, stage: str, model: str) -> bool:
 
 
 def _source(key: str) -> str:
-    """The source whose settings a key is among; a line break, which no name has, of other keys."""
+    """The source whose settings include a key; for other keys a line break, which no name contains."""
     section, _, name = key.lstrip("[").split("]")[0].partition(".")
     return name.split(".")[0] if section == "sources" else "\n"
 
@@ -260,7 +260,7 @@ def _model_of(run: Mapping[str, Any]) -> str:
 
 
 class _Causes:
-    """Why numbers moved: downloads and changed keys under the stage that gives them."""
+    """Why numbers changed: downloads and changed keys of the stage behind them."""
 
     def __init__(
         self,
@@ -296,7 +296,7 @@ class _Causes:
         return [*causes, *read, *(keys or ([] if read or not reset else self._keys))]
 
     def _under(self, stage: str) -> Iterator[str]:
-        """A stage and all that it rests on."""
+        """A stage and all its inputs."""
         yield stage
         for need in self._stages.get(stage, {}).get("needs", []):
             yield from self._under(need)

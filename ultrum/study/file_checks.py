@@ -1,4 +1,4 @@
-"""Checks of a study against its local files: missing files, columns, assets and factors that are not in them."""
+"""Checks of a study against its local files: missing files, columns, assets and factors."""
 
 from __future__ import annotations
 
@@ -21,19 +21,19 @@ from ultrum.study.validation import EVENTS, Fault, Lines, Place, addresses, in_s
 
 
 def check_files(plan: Study, text: str = "", name: str = "The study") -> None:
-    """Check what can be known without the network: every local file, and the columns and names in it.
+    """Check everything that is known without the network: every local file, and its columns and names.
 
     Parameters
     ----------
     plan : Study
     text : str
-        Text of the study file, for the lines of faults.
+        Text of the study file, for the line numbers of errors.
     name : str
 
     Raises
     ------
     StudyError
-        With every fault and its line.
+        With every error and its line.
 
     Examples
     --------
@@ -71,7 +71,7 @@ def _faults(plan: Study) -> Iterator[tuple[Place, str]]:
 
 
 def _is_there(root: Path, path: str) -> bool:
-    """Whether a file, or some file of a pattern, is there."""
+    """Whether a file, or a file of a pattern, exists."""
     if not is_pattern(path):
         return (root / path).is_file()
     try:
@@ -87,20 +87,20 @@ class _Files:
         self._plan, self._desk, self._missing = plan, desk, missing
 
     def faults(self) -> Iterator[tuple[Place, str]]:
-        """Faults of every file that is here."""
+        """Errors of every existing file."""
         yield from self._columns()
         yield from self._assets()
         yield from self._factors()
 
     def _reading(self, address: str, **options: Any) -> Reading | None:
-        """The table at an address, or None where it is not local or missing."""
+        """The table at an address, or None if it is not local or missing."""
         table = address.partition("#")[0]
         if table in self._missing or Address.parse(address).source not in self._desk.sources:
             return None
         return self._desk.table(table, **options)
 
     def _columns(self) -> Iterator[tuple[Place, str]]:
-        """Addresses that name a column which their file does not have."""
+        """Addresses of columns that their file does not have."""
         content = self._plan.model_dump(mode="json", exclude_defaults=True)
         for place, text in addresses(content):
             column = str(text).partition("#")[2]
@@ -116,7 +116,7 @@ class _Files:
                 yield place, f"'{text}': no column '{column}'; {one_of(column, reading.series)}"
 
     def _assets(self) -> Iterator[tuple[Place, str]]:
-        """Assets that the study names and the files of prices do not have, and tables of their events."""
+        """Assets in the study that the price files or their event tables do not have."""
         plan, names = self._plan, list[str]()
         for address in plan.price_addresses:
             try:
@@ -136,7 +136,7 @@ class _Files:
             yield from self._events(key, names)
 
     def _asset_names(self) -> Iterator[tuple[Place, str]]:
-        """Assets by the places that name them."""
+        """Assets by the keys that list them."""
         plan = self._plan
         yield ("study", "asset"), plan.study.asset
         for name in plan.panel.only:
@@ -150,7 +150,7 @@ class _Files:
                 yield ("cost_of_equity", "peers", "companies"), name
 
     def _events(self, key: str, names: list[str]) -> Iterator[tuple[Place, str]]:
-        """Columns of a table of events that are not there."""
+        """Missing columns of a table of events."""
         given = getattr(self._plan.panel, key)
         section = EventsSection(table=given) if isinstance(given, str) and given else given
         if not isinstance(section, EventsSection):

@@ -35,7 +35,7 @@ Find = Callable[[str], TimeSeries]
 
 
 def series_inputs(section: Series, sections: Mapping[str, Series]) -> list[str]:
-    """Other series of the study that a series is made of."""
+    """Other series of the study that a series uses."""
     words = list(section.composite.parts) if section.composite else []
     for step in section.steps:
         for settings in step.values():
@@ -46,7 +46,7 @@ def series_inputs(section: Series, sections: Mapping[str, Series]) -> list[str]:
 
 
 def in_order(sections: Mapping[str, Series]) -> list[str]:
-    """Names of series, each after those it is made of."""
+    """Names of series, each after those it uses."""
     order: list[str] = []
 
     def _place(name: str, above: tuple[str, ...]) -> None:
@@ -89,7 +89,7 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
 
 
 def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
-    """Risk-free return at an address: a column of returns, or a yield made into returns."""
+    """Risk-free return at an address: a column of returns, or a yield converted to returns."""
     wanted = Address.parse(address)
     if plan.sources[wanted.source].kind == "sdmx":
         return yield_to_return(desk.fetch(address), plan.study.frequency)
@@ -104,7 +104,7 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
 
 
 def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
-    """The risk-free column of the factor file, in the units of the factors: by itself it is too small to tell."""
+    """The risk-free column of the factor file, in the units of the factors, since its own size is ambiguous."""
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     if column not in reading.series:
         raise StudyError(f"{plan.panel.factors}: no column '{column}'; it has: {choices(reading.series)}.")
@@ -116,7 +116,7 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
 
 
 def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
-    """The panel's risk-free return, or a rate a year, or none."""
+    """The panel's risk-free return, or an annual rate, or None."""
     rate = plan.panel.risk_free
     return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
 
@@ -131,7 +131,7 @@ def _factor_names(plan: Study, columns: Iterable[str]) -> list[str]:
 def factor_table(
     plan: Study, desk: Desk, own_series: Mapping[str, TimeSeries]
 ) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
-    """Every factor that some model uses: columns of the factor file, and series of the study."""
+    """Every factor used by a model: columns of the factor file, and series of the study."""
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
     reading = desk.table(plan.panel.factors, units=plan.panel.factor_units)
     columns = [f for f in wanted if f not in own_series]
@@ -149,7 +149,7 @@ def factor_table(
 
 
 def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | float | None) -> TimeSeries:
-    """One column of the factor file, in excess of the risk-free rate where there is one."""
+    """One column of the factor file, in excess of the risk-free rate if there is one."""
     factor = table.table[name]
     total = table.levels or name in plan.panel.total_return_factors
     if table.levels:
@@ -170,7 +170,7 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
 
 
 def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | None) -> TimeSeries:
-    """A traded factor at the study's frequency, where its own is higher."""
+    """A traded factor at the study's frequency, if its own is higher."""
     target = Frequency.parse(plan.study.frequency)
     if not factor.metadata.is_return or not factor.metadata.frequency < target:
         return factor
@@ -203,7 +203,7 @@ def make_panel(
 
 
 def within_span(series: TimeSeries, span: tuple[str, str]) -> TimeSeries:
-    """The part of a series that is in a span of the study."""
+    """The part of a series within a span of the study."""
     start, end = span
     frequency, ordinals = series.metadata.frequency, series.ordinals
     inside = np.ones(len(series), dtype=bool)
@@ -220,7 +220,7 @@ def _alike(series: list[TimeSeries]) -> bool:
 
 
 def release_rules(plan: Study, desk: Desk) -> Any:
-    """When each series became known, tables of releases read."""
+    """Publication lag of each series, with tables of releases."""
     settings = plan.study.known_by
     if not isinstance(settings, dict):
         return settings
@@ -228,7 +228,7 @@ def release_rules(plan: Study, desk: Desk) -> Any:
 
 
 def _release_dates(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataFrame:
-    """Release date of each period, or every vintage, out of a table of records."""
+    """Release date of each period, or every vintage, from a table of records."""
     where = section.releases
     table, released = _release_table(desk, where, section.date)
     headings = list(map(str, table))
@@ -249,7 +249,7 @@ def _release_dates(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataF
 
 
 def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, str]:
-    """A table of releases, and the column of the days of release."""
+    """A table of releases, and its column of release dates."""
     try:  # periods of several frequencies would hide the days, so their usual heading comes first
         table = desk.table(where, records_only=True, date_column=given or "released").records
         return table, "date" if "date" in table else given or "released"
@@ -265,7 +265,7 @@ def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, st
 
 
 def with_portfolios(plan: Study, asset_returns: SeriesTable, companies: pd.DataFrame | None) -> SeriesTable:
-    """The assets with the study's portfolios behind them."""
+    """The assets, followed by the study's portfolios."""
     if not plan.portfolios:
         return asset_returns
     extra = [_portfolio(name, section, asset_returns, companies) for name, section in plan.portfolios.items()]
@@ -307,7 +307,7 @@ def without_portfolios(plan: Study, panel: Panel) -> Panel:
 
 
 def limit_assets(plan: Study, asset_returns: SeriesTable) -> SeriesTable:
-    """The assets a run is limited to."""
+    """The assets to which a run is limited."""
     wanted = plan.panel.only
     if not wanted:
         return asset_returns

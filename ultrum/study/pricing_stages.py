@@ -34,7 +34,7 @@ from ultrum.study.sections import CostSection, PremiumSection
 
 
 def cost_section(plan: Study) -> CostSection:
-    """The section of the cost of equity, which the caller knows is there."""
+    """The section of the cost of equity; the caller ensures that it exists."""
     if plan.cost_of_equity is None:
         raise StudyError("The study has no section [cost_of_equity].")
     return plan.cost_of_equity
@@ -48,7 +48,7 @@ def cost_of(
     betas: BetaTable,
     two_pass_result: TwoPass | None,
 ) -> CostOfEquity:
-    """Cost of equity of every asset by the model asked for."""
+    """Cost of equity of every asset by the chosen model."""
     section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
@@ -71,13 +71,13 @@ def cost_of(
 
 
 def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
-    """A factor over the study's span, or over the span that its premium sets."""
+    """A factor over the study's span, or over the span of its premium."""
     span = given.span if isinstance(given, PremiumSection) else None
     return panel_stages.within_span(factor, span or plan.study.span)
 
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:
-    """The premium that the study asks for, from history within its span where no number is given."""
+    """The chosen premium, from history within its span if no number is given."""
     excess_of, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
@@ -102,7 +102,9 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result:
 
 
 def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
-    """The rate added: a number, the panel's own, a yield as it is quoted, or a column of returns."""
+    """The risk-free rate to add: a number, the panel's own, a yield by its quoting rule, or a column of
+    returns.
+    """
     setting = cost_section(plan).risk_free
     if setting is None or setting == plan.panel.risk_free:
         return panel.rate
@@ -114,7 +116,7 @@ def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
 
 
 def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel) -> tuple[float, str] | None:
-    """Yearly inflation by the series the study names, the last up to the panel's end, and its period."""
+    """Annual inflation from the study's series, the last value up to the panel's end, and its period."""
     name = plan.cost_of_equity.inflation if plan.cost_of_equity else ""
     if not name:
         return None
@@ -133,7 +135,7 @@ def inflation_at_end(plan: Study, series: Mapping[str, TimeSeries], panel: Panel
 
 
 def _check_yearly(metadata: Metadata, setting: str) -> None:
-    """Refuse growth over another span than a year, which a yearly cost cannot be set against."""
+    """Refuse growth over another span than a year, which does not match an annual cost."""
     for step in metadata.trail:
         settings = dict(step.settings)
         over = settings.get("over", "")
@@ -145,7 +147,7 @@ def _check_yearly(metadata: Metadata, setting: str) -> None:
 
 
 def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None) -> PeerBeta:
-    """The company's beta from its peers: those named, or of its industry, by accounts up to the panel's end."""
+    """The company's peer beta: from the listed peers, or its industry, by accounts up to the panel's end."""
     section, company = cost_section(plan).peers, plan.asset
     if section is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
@@ -185,7 +187,9 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
 
 
 def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, asset: str) -> BetaSensitivity:
-    """Betas of the company under every combination of choices, from daily prices up to the panel's end."""
+    """Betas of the company under every combination of specification choices, from daily prices up to the panel's
+    end.
+    """
     section = plan.sensitivity
     if section is None:
         raise StudyError("The study has no section [sensitivity].")

@@ -1,4 +1,4 @@
-"""Provenance: from a number of a study to the bytes it rests on, and the record of a run."""
+"""Provenance: from a number of a study to the source bytes, and the record of a run."""
 
 from __future__ import annotations
 
@@ -27,8 +27,8 @@ _FACTS: Final = ("source", "path", "checksum", "retrieved", "size")
 def run_facts(result: StudyResult) -> dict[str, Any]:
     """Numbers, stages and downloads of a study's result, as plain data.
 
-    A run that rests on an archive alone repeats the run that made it, byte for byte; where only some
-    downloads came out of an archive, they are marked.
+    A run from an archive alone reproduces the original run byte for byte; imported downloads among others are
+    marked.
     """
     mixed = not all(r.imported for s in result.stages.values() for r in s.downloads)
     return {
@@ -53,7 +53,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
 
 
 def _study_of(result: StudyResult) -> dict[str, Any]:
-    """The study without the addresses of its sources, which are those of one machine."""
+    """The study without the addresses of its sources, which differ between machines."""
     content = result.study.model_dump(mode="json", exclude_defaults=True)
     sources = content["sources"].items()
     content["sources"] = {n: {k: v for k, v in s.items() if k != "url"} for n, s in sources}
@@ -61,7 +61,7 @@ def _study_of(result: StudyResult) -> dict[str, Any]:
 
 
 def answer_of(facts: Mapping[str, Any]) -> str:
-    """The number that answers a run: the cost of equity of its company, else its first beta.
+    """The answer of a run: the cost of equity of its company, otherwise its first beta.
 
     Examples
     --------
@@ -81,7 +81,7 @@ def answer_of(facts: Mapping[str, Any]) -> str:
 
 
 def _taken(record: Record, mixed: bool) -> dict[str, Any]:
-    """Facts of a download; among others, those of an imported one are marked."""
+    """Facts of a download; imported ones are marked."""
     imported = {"imported": True} if record.imported and mixed else {}
     return {k: getattr(record, k) for k in _FACTS} | imported
 
@@ -100,7 +100,7 @@ def error_of(number: str) -> str:
 
 
 def _numbers(result: StudyResult) -> Iterator[tuple[str, float]]:
-    """Every number of a result that has a name, with the name."""
+    """Every named number of a result."""
     yield from _costs(result)
     for name, table in result.models.items():
         values, errors = table.coefficients.to_numpy(), table.standard_errors.to_numpy()
@@ -132,7 +132,7 @@ def _numbers(result: StudyResult) -> Iterator[tuple[str, float]]:
 
 
 def _costs(result: StudyResult) -> Iterator[tuple[str, float]]:
-    """Costs of equity with their errors and intervals, premia, the rate, and inflation."""
+    """Costs of equity with standard errors and intervals, premia, the risk-free rate, and inflation."""
     cost = result.cost
     if cost is None:
         return
@@ -198,15 +198,15 @@ _STAGES: Final = {
 
 @validate_arguments
 def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
-    """From a number of a study to the bytes that were downloaded.
+    """Trace a number of a study to the downloaded bytes.
 
     Parameters
     ----------
     result : StudyResult, or path
-        A result, or the folder (or ``run.json``) that a run has written.
+        A result, or the folder (or ``run.json``) of a run.
     number : str
-        Such as ``cost_of_equity.BRTW``, ``models.one factor.BRTW.market`` or ``series.inflation``; or a value as
-        it is printed, ``6.22`` or ``6.22 %``.
+        Such as ``cost_of_equity.BRTW``, ``models.one factor.BRTW.market`` or ``series.inflation``; or a printed
+        value, ``6.22`` or ``6.22 %``.
 
     Returns
     -------
@@ -216,7 +216,7 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
     Raises
     ------
     StudyError
-        If the run has no such number; the nearest are named.
+        If the run has no such number; the closest ones are listed.
 
     Examples
     --------
@@ -247,7 +247,7 @@ def trail(result: StudyResult | str | os.PathLike[str], number: str) -> Trail:
 
 
 def numbers_printing(numbers: Mapping[str, float], text: str) -> list[str]:
-    """Names of the numbers that are printed so, in decimals or in percent, to as many places as the text has.
+    """Names of the numbers that print as this text, in decimals or in percent, to the same number of places.
 
     Examples
     --------
@@ -269,7 +269,7 @@ def numbers_printing(numbers: Mapping[str, float], text: str) -> list[str]:
 
 
 def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
-    """What a run has written of itself."""
+    """The record of a run."""
     file = path_of(path)
     file = file / "run.json" if file.is_dir() else file
     try:
@@ -279,7 +279,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
 
 
 def run_from(text: str, place: str) -> dict[str, Any]:
-    """What a run has written of itself, from its text; ``place`` is named where it is none."""
+    """The record of a run, from its text; ``place`` is for messages."""
     try:
         content = json_of(text)
     except ValueError as error:
@@ -290,7 +290,7 @@ def run_from(text: str, place: str) -> dict[str, Any]:
 
 
 def stage_of(number: str) -> str:
-    """The stage that a number comes out of."""
+    """The stage behind a number."""
     first, _, rest = number.partition(".")
     if first in ("models", "series"):
         return f"model: {rest.split('.')[0]}" if first == "models" else f"series: {rest}"
@@ -301,7 +301,7 @@ def stage_of(number: str) -> str:
 
 @dataclass(frozen=True, repr=False)
 class Trail(TextInNotebooks):
-    """Where a number came from.
+    """Origin of a number.
 
     Attributes
     ----------
@@ -311,15 +311,15 @@ class Trail(TextInNotebooks):
     settings : Any
         Settings of the stage.
     gives : str
-        Checksum of what the stage gave, or of the bytes of a download.
+        Checksum of the result of a stage, or of the bytes of a download.
     retrieved : str
-        When a download came.
+        Time of a download.
     imported : bool
-        Whether a download came out of an archive, not from its source.
+        Whether a download was imported from an archive.
     parts : tuple of Trail
         What it rests on.
     command : str
-        What reproduces it, for the first only.
+        Command that reproduces it, for the first only.
     """
 
     name: str
@@ -352,7 +352,7 @@ class Trail(TextInNotebooks):
         return kept | ({"parts": [p.to_dict() for p in self.parts]} if self.parts else {})
 
     def lines(self) -> Iterator[str]:
-        """The tree, a line each; a stage met before is only named again."""
+        """The tree, one node per line; a repeated stage is only named."""
         yield self.name if self.value is None else f"{self.name} = {significant(self.value)}"
         met: set[str] = set()
         for place, part in enumerate(self.parts):
@@ -376,7 +376,7 @@ class Trail(TextInNotebooks):
 
 
 def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
-    """What a number of a run rests on."""
+    """Inputs of a number of a run."""
     stages = {s["name"]: s for s in facts["stages"]}
     root = stage_trail(stages, stage_of(number))
     newest = max((d.retrieved for d in root.downloads()), default="")
@@ -385,7 +385,7 @@ def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
 
 
 def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
-    """What a stage rests on."""
+    """Inputs of a stage."""
     stage = stages.get(name)
     if stage is None:
         return Trail(name)

@@ -1,4 +1,4 @@
-"""Checks of results: thin trading, breaks, short samples, and how many specifications have been run."""
+"""Checks of results: thin trading, structural breaks, short samples, and the number of specifications."""
 
 from __future__ import annotations
 
@@ -32,14 +32,14 @@ _MOST_DRAWS: Final = 9_999
 
 @dataclass(frozen=True)
 class StudyWarning:
-    """Something a reader of the result must know: about whom, and what."""
+    """A warning for the reader of a result: its subject and text."""
 
     subject: str
     text: str
 
 
 def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFrame:
-    """Untraded share of days and a break at mid-sample, for every asset."""
+    """Share of days without trading, and a mid-sample break test, for every asset."""
     volume = prices.volumes
     idle = pd.Series(dtype=float)
     if volume is not None:
@@ -55,7 +55,9 @@ def check_assets(plan: Study, prices: PriceTable, betas: BetaTable) -> pd.DataFr
 
 
 def _sup_f_tests(betas: BetaTable) -> pd.DataFrame:
-    """Breaks at unknown dates; small p values are simulated again, finely enough to stand out among all."""
+    """Tests for breaks at unknown dates; small p values are simulated again with more draws for the
+    multiple-testing adjustment.
+    """
     fine = min(_MOST_DRAWS, 40 * len(betas.assets))
     break_rows = each_block(partial(_sup_f_row, betas, fine), betas.assets)
     rows = dict(zip(betas.assets, break_rows, strict=True))
@@ -75,7 +77,7 @@ def _sup_f_row(betas: BetaTable, fine: int, asset: str) -> tuple[float, float, s
 
 
 def standing_out(p_values: pd.Series, share: float) -> pd.Series:
-    """Which p values are small among all of them, so that at most a share is expected to be so by chance.
+    """P values that are small among all of them: at most a share of the selected is expected to be false.
 
     The largest p of rank k, of n, with p ≤ k/n times the share, and all below it (Benjamini and Hochberg 1995).
     """
@@ -125,7 +127,7 @@ _LEVEL: Final = 0.05  # of each test
 def specification_of(plan: Study) -> str:
     """Checksum of every setting that an estimate depends on.
 
-    Titles, the report and the addresses of sources have no part in it, nor has a restriction to a few assets.
+    Titles, the report, the addresses of sources and a restriction to a few assets do not matter.
     """
     settings = plan.model_dump(mode="json", exclude_defaults=True, exclude={"sources", "report"})
     for section, words in (("study", ("title", "question", "asset")), ("panel", ("only",))):
@@ -134,7 +136,7 @@ def specification_of(plan: Study) -> str:
 
 
 def _in_any_order(settings: Any) -> Any:
-    """Settings whose lists of names do not depend on their order; steps are lists of tables and keep it."""
+    """Settings whose lists of names are unordered; steps are lists of tables and keep their order."""
     if isinstance(settings, dict):
         return {key: _in_any_order(value) for key, value in settings.items()}
     if not isinstance(settings, list):
@@ -144,7 +146,7 @@ def _in_any_order(settings: Any) -> Any:
 
 
 def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...]:
-    """Note a study's specification beside the vault; all that were run on the same returns.
+    """Record a study's specification next to the vault; returns all specifications with the same returns.
 
     Parameters
     ----------
@@ -153,12 +155,12 @@ def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...
     plan : Study
         Study that is run.
     company : str
-        Asset that the study asks about.
+        Asset of the study.
 
     Returns
     -------
     tuple of str
-        Checksums of the distinct specifications with this asset and these prices, this one included.
+        Checksums of the distinct specifications with this asset and these prices, including this one.
     """
     specification = specification_of(plan)
     add_specifications(vault, plan.price_addresses, company, [specification])
@@ -172,7 +174,9 @@ def specifications_run(vault: Path, plan: Study, company: str) -> tuple[str, ...
 
 
 def add_specifications(vault: Path, prices: Sequence[str], company: str, names: Iterable[str]) -> None:
-    """Note specifications, such as those of a bundle. Each is an empty file, so that runs at once lose none."""
+    """Record specifications, such as those of a bundle. Each is an empty file, so simultaneous runs do not
+    conflict.
+    """
     folder, start = vault / _FOLDER, _returns_of(prices, company)
     valid = [name for name in names if _NAME.fullmatch(name)][:_MOST]
     try:
@@ -184,7 +188,7 @@ def add_specifications(vault: Path, prices: Sequence[str], company: str, names: 
 
 
 def search_in_words(specifications: Sequence[str], company: str) -> str:
-    """How often these returns have been used, and what that does to a p value.
+    """Number of specifications on these returns, and its effect on a p value.
 
     Examples
     --------
@@ -205,5 +209,5 @@ def search_in_words(specifications: Sequence[str], company: str) -> str:
 
 
 def _returns_of(prices: Sequence[str], company: str) -> str:
-    """Checksum of what names the returns: asset and addresses of its prices."""
+    """Checksum that identifies the returns: asset and addresses of its prices."""
     return digest([company, sorted(prices)])[:_SIZE]

@@ -1,4 +1,4 @@
-"""The run of a study: fetch, make returns, align, estimate, price. Reads from top to bottom."""
+"""The run of a study: fetch, compute returns, align, estimate, price. Reads from top to bottom."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ def run_on(
     tell: Progress,
     keep: bool,
 ) -> StudyResult:
-    """Run a study on a desk that has its sources; ``keep`` keeps the results of its stages."""
+    """Run a study on a desk with its sources; ``keep`` stores the results of its stages."""
     kept = StageStore.beside(Path(desk.vault.path)) if keep else None
     stages = Stages(desk, tell, kept)
     series = _series(plan, desk, stages)
@@ -144,7 +144,7 @@ def _market_model(panel: Panel) -> list[StudyWarning]:
 
 
 def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
-    """Every series of the study, each after those it is made of."""
+    """Every series of the study, each after those it uses."""
     sections = all_series(plan)
     by_name: dict[str, TimeSeries] = {}
 
@@ -163,7 +163,7 @@ def _series(plan: Study, desk: Desk, stages: Stages) -> dict[str, TimeSeries]:
 def _returns(
     plan: Study, desk: Desk, stages: Stages, prices: PriceTable
 ) -> tuple[SeriesTable, list[StudyWarning]]:
-    """Total returns of every asset and portfolio, and what a reader must know of them."""
+    """Total returns of every asset and portfolio, with warnings."""
 
     def _work() -> tuple[SeriesTable, list[StudyWarning]]:
         warnings: list[StudyWarning] = []
@@ -185,7 +185,7 @@ def _panel(
     factors: list[TimeSeries],
     series: dict[str, TimeSeries],
 ) -> Panel:
-    """Panel of returns, the factors that some model uses, and the conditions."""
+    """Panel of returns, the factors used by models, and the conditioning variables."""
     needs = ["returns", "factors", *(f"series: {n}" for n in plan.panel.conditions)]
 
     def _work() -> Panel:
@@ -203,7 +203,7 @@ def _panel(
 def _factors(
     plan: Study, desk: Desk, stages: Stages, series: dict[str, TimeSeries]
 ) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
-    """Every factor that some model uses, over its whole span, and what was decided about their file."""
+    """Every factor used by a model, over its full span, and the decisions about their file."""
     used = [f for m in plan.models for f in m.factors if f in series]
     own_series = {n: series[n] for n in dict.fromkeys(used)}
 
@@ -349,7 +349,7 @@ def _sensitivity(
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:
-    """What identifies a run: the study without its hosts, and the bytes that went in."""
+    """Identity of a run: the study without its hosts, and the input bytes."""
     content = plan.model_dump(mode="json")
     keys = ("kind", "tables", "snapshots", "queries")
     content["sources"] = {

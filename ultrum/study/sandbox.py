@@ -1,4 +1,4 @@
-"""The sandbox of a study: it reads its own folder, unless its user allows more."""
+"""The sandbox of a study: it reads only its own folder, unless the user allows more."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ HINT = "move it into the folder, or allow it: ultrum run --anywhere, Study.load(
 
 
 def inside(folder: Path, place: str, what: str, anywhere: bool) -> Path:
-    """The path that is meant from a study's folder.
+    """A path relative to a study's folder.
 
     Raises
     ------
     StudyError
-        If it leaves the folder, by ``..``, an absolute path or a link, and that is not allowed.
+        If it leaves the folder, by ``..``, an absolute path or a link, and this is not allowed.
     """
     root = folder.resolve()
     path = (root / place).resolve()
@@ -25,7 +25,7 @@ def inside(folder: Path, place: str, what: str, anywhere: bool) -> Path:
 
 
 def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
-    """Address of a source: local folders and SQLite files are meant from the study's folder."""
+    """Address of a source: local folders and SQLite files are relative to the study's folder."""
     what = f"Source '{name}' reads"
     if "://" not in url:
         return str(inside(folder, url, what, anywhere))

@@ -1,4 +1,4 @@
-"""The study file's model. Every fault is found before anything is downloaded."""
+"""The data model of study files. Every error is found before anything is downloaded."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _DEEPEST: Final = 8  # studies that inherit from one another
 
 
 class Study(Section):
-    """A whole study, read from a file or built in Python.
+    """A study, read from a file or built in Python.
 
     Examples
     --------
@@ -62,7 +62,7 @@ class Study(Section):
 
     @property
     def asset(self) -> str:
-        """The asset the study asks about; empty for the first of the panel."""
+        """The asset of the study; empty for the first of the panel."""
         return self.cost_of_equity.company if self.cost_of_equity else self.study.asset
 
     @property
@@ -73,7 +73,7 @@ class Study(Section):
 
     @property
     def price_addresses(self) -> list[str]:
-        """Addresses of the tables of prices."""
+        """Addresses of the price tables."""
         assets = self.panel.assets
         return [assets] if isinstance(assets, str) else list(assets)
 
@@ -86,12 +86,12 @@ class Study(Section):
         path : path
             File of the study.
         anywhere : bool
-            Let it read folders, databases and studies outside its own folder.
+            Allow it to read folders, databases and studies outside its own folder.
 
         Raises
         ------
         StudyError
-            With every fault and its line.
+            With every error and its line.
 
         Examples
         --------
@@ -105,7 +105,7 @@ class Study(Section):
 
     @classmethod
     def parse(cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False) -> Study:
-        """Check the text of a study file; ``folder`` is where one it inherits from lies.
+        """Check the text of a study file; ``folder`` is the location of an inherited one.
 
         Parameters
         ----------
@@ -116,7 +116,7 @@ class Study(Section):
         folder : Path, optional
             Folder of a study that it inherits from.
         anywhere : bool
-            Let it read files outside its folder.
+            Allow it to read files outside its folder.
 
         Examples
         --------
@@ -130,7 +130,7 @@ class Study(Section):
 
     @classmethod
     def of(cls, **sections: Any) -> Study:
-        """Build a study in Python, checked as a file would be.
+        """Build a study in Python, checked like a file.
 
         Parameters
         ----------
@@ -154,7 +154,7 @@ class Study(Section):
         return cls.model_validate(content)
 
     def to_toml(self) -> str:
-        """The study as the text of a file: what differs from the defaults, in the order of the sections.
+        """The study as the text of a file: values other than the defaults, in the order of the sections.
 
         Returns
         -------
@@ -176,7 +176,7 @@ class Study(Section):
         return tomlkit.dumps(document)
 
     def save(self, path: str | os.PathLike[str]) -> Path:
-        """Write the study to a file that :meth:`load` reads.
+        """Write the study to a file for :meth:`load`.
 
         Parameters
         ----------
@@ -204,12 +204,12 @@ class Study(Section):
         return target
 
     def for_assets(self, assets: Sequence[str]) -> Study:
-        """The same study for a few assets, while it is being worked out.
+        """The same study for a few assets, to try it out.
 
         Parameters
         ----------
         assets : sequence of str
-            Names of the assets, in the order wanted.
+            Names of the assets, in the given order.
 
         Returns
         -------
@@ -226,7 +226,7 @@ class Study(Section):
         return self.model_copy(update={"panel": self.panel.model_copy(update={"only": wanted})})
 
     def _beside(self, folder: Path, anywhere: bool) -> Study:
-        """Sources on this machine are meant from the study file's own folder."""
+        """Local sources are relative to the study file's own folder."""
         return self.with_sources_at(
             {n: source_place(folder, n, s.url, anywhere) for n, s in self.sources.items()}
         )
@@ -278,7 +278,7 @@ def _toml(text: str, name: str) -> dict[str, Any]:
 def _with_ancestors(
     content: dict[str, Any], name: str, folder: Path | None, anywhere: bool, depth: int = 0
 ) -> dict[str, Any]:
-    """The content of a study, over that of the studies it inherits from."""
+    """The content of a study, merged over that of the studies it inherits from."""
     study = content.get("study")
     parent = study.get("inherits") if isinstance(study, dict) else None
     if not parent or not isinstance(parent, str):
@@ -302,7 +302,7 @@ def _with_ancestors(
 
 
 def _merge(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
-    """Tables of both together; a value or list of the own study replaces the other."""
+    """Merged tables; a value or list of the study itself replaces an inherited one."""
     merged = dict(base)
     for key, value in content.items():
         both = isinstance(value, dict) and isinstance(merged.get(key), dict)
@@ -311,7 +311,7 @@ def _merge(base: dict[str, Any], content: dict[str, Any]) -> dict[str, Any]:
 
 
 def all_series(plan: Study) -> dict[str, Series]:
-    """The study's series, those of its sets among them."""
+    """The study's series, including those of its sets."""
     members = {
         name: Series(address=address, steps=section.steps)
         for section in plan.sets.values()

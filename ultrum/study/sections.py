@@ -41,7 +41,7 @@ _EARLIER: Final = {"plain": "ols", "lagged": "dimson", "build-up": "components",
 
 
 def _name_now(word: Any) -> Any:
-    """A word of an earlier release as it is now; studies written for that release stay valid."""
+    """The current name of a word of an earlier release, so that earlier studies stay valid."""
     if isinstance(word, str) and word in _EARLIER:
         warn_of_name(f"'{word}'", f"'{_EARLIER[word]}'")
         return _EARLIER[word]
@@ -109,13 +109,13 @@ Kind = Annotated[str, AfterValidator(_check_kind), WithJsonSchema({"type": "stri
 
 
 class Section(BaseModel):
-    """A table of the file; a key it does not know is a fault."""
+    """A table of the file; an unknown key is an error."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
 class ReleasesSection(Section):
-    """When each figure was released: dates of a table, or all its vintages."""
+    """Release dates of a series: a table of dates, or all its vintages."""
 
     releases: Text
     where: dict[str, str] = {}
@@ -126,7 +126,7 @@ class ReleasesSection(Section):
 
 
 class StudySection(Section):
-    """What the study is about."""
+    """Subject, sample and frequency of the study."""
 
     title: Text
     question: str = ""
@@ -170,7 +170,7 @@ Step = Annotated[dict[str, Any], AfterValidator(_check_step)]
 
 
 class CompositeSection(Section):
-    """A gauge averaged from other series of the study."""
+    """A composite index of other series of the study."""
 
     parts: Annotated[list[str], Field(min_length=2)]
     orient: dict[str, Literal[-1, 1]] = {}
@@ -180,7 +180,7 @@ class CompositeSection(Section):
 
 
 class Series(Section):
-    """A series: fetched by its address, or averaged from others, and taken through steps."""
+    """A series: fetched by its address, or a composite of others, and transformed by steps."""
 
     address: str = ""
     composite: CompositeSection | None = None
@@ -197,14 +197,14 @@ class Series(Section):
 
 
 class SetSection(Section):
-    """Several series that share their steps, each under a name of its own."""
+    """Several series with the same steps, each under its own name."""
 
     series: Annotated[dict[str, str], Field(min_length=1)]
     steps: list[Step] = []
 
 
 class PortfolioSection(Section):
-    """A portfolio of assets, which joins them in the panel."""
+    """A portfolio of assets, which becomes an asset of the panel."""
 
     assets: list[str] = []
     industry: str = ""
@@ -263,7 +263,7 @@ class TestsSection(Section):
 
 
 class TwoPassSection(Section):
-    """Premia from the cross-section."""
+    """Risk premia from two-pass regressions."""
 
     factors: list[str] = []
     beta_sample: Literal["full", "rolling"] = "full"
@@ -272,7 +272,7 @@ class TwoPassSection(Section):
 
 
 class PremiumSection(Section):
-    """A premium: its mean of history, or a value with its error."""
+    """A premium: a mean of its history, or a value with its standard error."""
 
     mean: Annotated[Literal["arithmetic", "geometric", "blume"], BeforeValidator(_name_now)] = "arithmetic"
     horizon: Annotated[Number, Field(gt=0)] | None = None
@@ -284,14 +284,14 @@ class PremiumSection(Section):
 
 
 class AddOn(Section):
-    """Something added to a cost of equity, with its reason."""
+    """An additional premium of a cost of equity, with its reason."""
 
     value: Number
     reason: Text
 
 
 class PeersSection(Section):
-    """Companies whose betas, without debt, stand for the business."""
+    """Companies whose unlevered betas give the asset beta."""
 
     companies: list[str] = []
     accounts: Text
@@ -327,7 +327,7 @@ PremiumChoice = Annotated[Literal["history", "two-pass"] | Number | PremiumSecti
 
 
 class CostSection(Section):
-    """The cost of equity asked for."""
+    """The cost of equity to compute."""
 
     company: Text
     model: Text
@@ -345,7 +345,7 @@ class CostSection(Section):
 
 
 class SensitivitySection(Section):
-    """Sensitivity of a beta to choices."""
+    """Sensitivity of a beta to specification."""
 
     markets: Annotated[list[str], Field(min_length=1)]
     risk_free: Text
@@ -367,7 +367,7 @@ class FigureWords(Section):
 
 
 class ReportSection(Section):
-    """What is shown and written."""
+    """Content of the report and its files."""
 
     figures: list[Figure] = ["betas", "line of fit", "components"]
     titles: dict[Figure, str | FigureWords] = {}

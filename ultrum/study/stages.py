@@ -1,9 +1,9 @@
 """Stages of a run, each computed again only when one of its inputs has changed.
 
-A stage rests on its settings, on the stages it needs, on the downloads it took, on the settings by which they
-are read, and on the program's own code. Its result is kept next to the vault, so that a run that was stopped,
-or a revision of one series, costs no more than what depends on it. Kept results are signed with a key of this
-user, and one whose signature does not fit is done again: a folder from elsewhere cannot run anything.
+A stage depends on its settings, its input stages, its downloads, the settings by which these are read, and the
+program's own code. Its result is stored next to the vault, so after an interruption or the revision of one series
+only what depends on it is computed again. Stored results are signed with a key of this user, and one with another
+signature is computed again: a folder from elsewhere cannot execute code.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ Progress = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Stage:
-    """One stage that was done, or taken as it was kept.
+    """One stage, computed or read from storage.
 
     Attributes
     ----------
@@ -49,9 +49,9 @@ class Stage:
     needs : tuple of str
         Stages it rests on.
     state : str
-        Checksum of what it gave.
+        Checksum of its result.
     downloads : tuple of Record
-        What it took from sources itself.
+        Its own downloads.
     reused : bool
     """
 
@@ -65,7 +65,7 @@ class Stage:
 
 @dataclass
 class Stages:
-    """Does stages one after the other."""
+    """Runs stages in sequence."""
 
     desk: Desk
     tell: Progress
@@ -73,7 +73,7 @@ class Stages:
     done: dict[str, Stage] = field(default_factory=dict)
 
     def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
-        """What a stage gives: as it was kept, if nothing it rests on has changed, else done now."""
+        """The result of a stage: stored, if none of its inputs has changed, otherwise computed."""
         key = digest(
             [
                 code_of_parts(*_PARTS),
@@ -124,7 +124,7 @@ class Stages:
         self.done[name] = Stage(name, settings, tuple(needs), state, records, reused)
 
     def _with_structures(self, accesses: list[Access]) -> list[Access]:
-        """Also a service's structure messages of this session, which are read once."""
+        """Includes a service's structure messages of this session, which are read once."""
         services = {t.source for t in accesses if self.desk.sources[t.source].kind == "sdmx"}
         words = {w for t in accesses if t.path.startswith("data/") for w in _words(t.path)}
         earlier = [
@@ -140,7 +140,7 @@ class Stages:
         return self.desk.repository.fetcher.record_of_access(access)
 
     def _as_read(self, access: Access) -> str:
-        """What identifies a download as a stage reads it: its bytes, and the settings of its source."""
+        """Identity of a download for a stage: its bytes, and the settings of its source."""
         try:
             checksum = self._record(access).checksum
         except UltrumError:
@@ -149,7 +149,7 @@ class Stages:
 
 
 def reading_settings(source: SourceSettings) -> dict[str, Any]:
-    """Settings of a source that decide what is read from its bytes, and not where they are."""
+    """Settings of a source that affect how its bytes are read, without its location."""
     parts = {
         "tables": {path: dict(options) for path, options in source.tables.items()},
         "snapshots": {name: vars(snapshot) for name, snapshot in source.snapshots.items()},
@@ -166,7 +166,7 @@ class StageStore:
 
     @classmethod
     def beside(cls, vault: Path) -> StageStore | None:
-        """The folder of a vault, or none where there is no key or it is read-only."""
+        """The folder of a vault, or None if there is no key or it is read-only."""
         try:
             key = _user_key()
             folder = vault / "stages"
@@ -176,7 +176,7 @@ class StageStore:
         return cls(folder, key)
 
     def find(self, key: str, as_read: Callable[[Access], str]) -> tuple[Any, list[Any], str, list[Access]] | None:
-        """Value, warnings, state and downloads of a kept result whose downloads are the same now."""
+        """Value, warnings, state and downloads of a stored result with unchanged downloads."""
         for entry in self._entries(key):
             accesses = [Access(**t["access"]) for t in entry["downloads"]]
             if any(as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True)):
@@ -188,9 +188,9 @@ class StageStore:
         return None
 
     def keep(self, key: str, body: bytes, state: str, read: Sequence[tuple[Access, str]]) -> None:
-        """Keep a result, with its downloads as they were read.
+        """Store a result, with its downloads.
 
-        A folder that cannot be written costs time, not the result.
+        A folder that cannot be written costs time only.
         """
         try:
             self._write(self.folder / f"{state}.pickle", body)
@@ -208,12 +208,12 @@ class StageStore:
         return None if kept_value is None else kept_value[0]
 
     def store(self, key: str, value: Any) -> None:
-        """Store a value that depends on nothing but its key."""
+        """Store a value that depends on its key alone."""
         body = pickle.dumps((value, []), protocol=5)
         self.keep(key, body, hashlib.sha256(body).hexdigest(), [])
 
     def __reduce__(self) -> tuple[Callable[[], None], tuple[()]]:
-        """A pickle leaves out the folder and this user's key."""
+        """A pickle excludes the folder and this user's key."""
         return _nothing, ()
 
     def _entries(self, key: str) -> list[dict[str, Any]]:
@@ -224,7 +224,7 @@ class StageStore:
             return []
 
     def _body(self, entry: dict[str, Any]) -> bytes | None:
-        """The kept bytes, if they are those this user signed."""
+        """The stored bytes, if this user signed them."""
         try:
             state = str(entry["state"])
             if not state.isalnum():
@@ -252,7 +252,7 @@ def _nothing() -> None:
 
 
 def _words(path: str) -> set[str]:
-    """Parts of a path that name a flow or a structure, not a version or a place."""
+    """Parts of a path that identify a dataflow or a structure, not a version or a location."""
     parts = path.partition("?")[0].replace(",", "/").split("/")[1:]
     return {p for p in parts if p.isupper() and len(p) > 1 and "." not in p} - _AGENCIES
 
@@ -264,7 +264,7 @@ def digest(content: Any) -> str:
 
 @lru_cache(maxsize=2)
 def code_of_parts(*parts: str) -> str:
-    """Checksum of the program's own code in some packages: another version does everything again."""
+    """Checksum of the program's own code in some packages: another version computes everything again."""
     root = Path(__file__).parent.parent
     checksum = hashlib.sha256()
     for part in parts:
@@ -274,7 +274,7 @@ def code_of_parts(*parts: str) -> str:
 
 
 def _custom_code() -> list[str]:
-    """The code of the steps that the user has added."""
+    """The code of the steps registered by the user."""
     return [f"{name}: {_code_of(function)}" for name, function in sorted(custom_steps().items())]
 
 
@@ -287,7 +287,7 @@ def _code_of(function: Callable[..., Any]) -> str:
 
 
 def _user_key() -> bytes:
-    """A secret of this user, made once."""
+    """A secret of this user, created once."""
     import platformdirs
 
     place = Path(platformdirs.user_data_dir("ultrum", appauthor=False)) / "stages.key"

@@ -35,33 +35,33 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class StudyResult:
-    """Everything a study gave.
+    """All results of a study.
 
     Attributes
     ----------
     study : Study
     panel : Panel
     names : mapping of str to str
-        Full names of the assets, where the study names a table of them.
+        Full names of the assets, if the study has a table of them.
     series : mapping of str to TimeSeries
         The study's own series, after their steps.
     models : mapping of str to BetaTable
     cost : CostOfEquity or None
-        Of every asset, by the model asked for; none where the study has no [cost_of_equity].
+        Cost of every asset by the chosen model; None without [cost_of_equity].
     checks : DataFrame
-        By asset: untraded share of days, and the p value of a break.
+        By asset: share of days without trading, and the p value of a break.
     inflation : float or None
-        Yearly, the last up to the panel's end; ``inflation_period`` is the period it is of.
+        Annual, the last value up to the panel's end; ``inflation_period`` is its period.
     downloads : tuple of Record
-        What was taken from the sources, and when.
+        Downloads used, with their times.
     warnings : tuple of StudyWarning
-        What a reader must know: about whom, and what.
+        Warnings for the reader: subject and text.
     run : str
-        Hash of the study and of the bytes that went in.
+        Hash of the study and of the input bytes.
     returns : SeriesTable
-        Total returns of every asset and portfolio, before they are lined up.
+        Total returns of every asset and portfolio, before alignment.
     stages : mapping of str to Stage
-        What was done or taken as kept, and what each rests on.
+        Stages computed or read from storage, with their inputs.
     joint_alpha : mapping of str to JointAlphaTest
         By model and kind of test.
     diagnosis : Diagnosis or None
@@ -70,14 +70,14 @@ class StudyResult:
     peers : PeerBeta or None
     sensitivity : BetaSensitivity or None
     decisions : tuple of Decision
-        What was decided about the columns of the files of prices and factors.
+        Decisions about the columns of the files of prices and factors.
     store : StageStore or None
-        Where results are kept next to the vault, so that figures are drawn again only when they change.
+        Storage next to the vault, so that figures are drawn again only when they change.
     abroad : CostOfEquity or None
         In another currency.
     specifications : tuple of str
-        Checksums of the distinct specifications that these returns have been run with in this vault, this one
-        included; empty where nothing is kept.
+        Checksums of the distinct specifications estimated on these returns with this vault, including this one;
+        empty without storage.
     """
 
     study: Study
@@ -107,12 +107,12 @@ class StudyResult:
 
     @property
     def company(self) -> str:
-        """The asset the study asks about."""
+        """The asset of the study."""
         return self.study.asset or self.models[self.study.model.name].assets[0]
 
     @property
     def betas(self) -> BetaTable:
-        """Betas of the model the cost of equity uses, or of the first."""
+        """Betas of the model of the cost of equity, or of the first model."""
         return self.models[self.study.model.name]
 
     @property
@@ -129,7 +129,7 @@ class StudyResult:
 
     @cached_property
     def state_space_beta(self) -> FilteredBetas:
-        """Beta of the company on the first factor as a random walk."""
+        """Random-walk beta of the company on the first factor."""
         from ultrum.core.pricing.kalman_beta import kalman_beta
 
         factor = next(str(t) for t in self.betas.coefficients if t != CONSTANT)
@@ -137,13 +137,13 @@ class StudyResult:
 
     @cached_property
     def company_break(self) -> BreakTest:
-        """Test of a break of the company's regression at an unknown date."""
+        """Test for a break of the company's regression at an unknown date."""
         from ultrum.core.regression.structural_breaks import break_test
 
         return break_test(self.betas.fit(self.company), how="sup-f")
 
     def to_frame(self) -> pd.DataFrame:
-        """Cost of equity of every asset; betas where the study asks for no cost.
+        """Cost of equity of every asset; betas if the study has no cost of equity.
 
         Examples
         --------

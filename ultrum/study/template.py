@@ -1,4 +1,4 @@
-"""A commented study file to begin with: of a user's own files, or of the practice world."""
+"""A commented study file to start from: for a user's own files, or for the practice data."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _EVENTS: Final = {"dividends": "amount", "splits": "ratio", "final_payments": "a
 
 @dataclass(frozen=True)
 class FileChoices:
-    """What a user names: addresses of files, and choices that are not left to their columns.
+    """Choices of a user: addresses of files, and settings not inferred from their columns.
 
     Attributes
     ----------
@@ -37,19 +37,19 @@ class FileChoices:
     factors : str
         Address of a table of factor returns, or of index levels.
     market : str
-        Heading of the market; found where it is empty.
+        Heading of the market; inferred if empty.
     more_factors : sequence of str
         Further columns to regress on; ``all`` for every one.
     risk_free : str, float or None
-        Heading of the risk-free return, or a rate a year; found where it is None.
+        Heading of the risk-free return, or an annual rate; inferred if None.
     assets : sequence of str
-        Assets to keep; all where it is empty.
+        Assets to use; all if empty.
     total_return : sequence of str
-        Factors that are not in excess of the risk-free return, whatever their heading.
+        Factors that are total returns, whatever their heading.
     factor_units : {"percent", "decimal"}, optional
     price_column : str
     frequency : str
-        Of the regressions; monthly, or that of the factors where it is lower, where it is empty.
+        Frequency of the regressions; by default monthly, or that of the factors if it is lower.
     start, end : str
         First and last period.
     errors : str
@@ -58,9 +58,9 @@ class FileChoices:
     window : str or int or None
         Of rolling betas.
     premium : float or None
-        Of the market, a year; its history where it is None.
+        Annual market risk premium; its historical mean if None.
     cost : bool
-        Whether a cost of equity is wanted.
+        Whether to compute a cost of equity.
     title : str
     """
 
@@ -86,7 +86,7 @@ class FileChoices:
 
 @dataclass(frozen=True)
 class FileStudy:
-    """A study of files, and what was decided about their columns, by address."""
+    """A study of files, and the decisions about their columns, by address."""
 
     study: Study
     prices: tuple[PriceTable, ...]
@@ -95,14 +95,14 @@ class FileStudy:
 
 
 def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
-    """The study that files give, by the headings of their columns.
+    """The study for given files, from the headings of their columns.
 
     Raises
     ------
     TableError
-        If the columns do not tell what they are.
+        If the columns are ambiguous.
     StudyError
-        If what is asked for is not in them.
+        If the files do not contain what is requested.
     """
     readings = [desk.table(address) for address in choices.prices]
     prices = tuple(price_table(reading, choices.price_column) for reading in readings)
@@ -130,7 +130,7 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
 
 
 def _worth_knowing(reading: Reading) -> list[Decision]:
-    """Decisions of the reader that a person should see: those that were not sure, and units."""
+    """Decisions of the reader to show: uncertain ones, and units."""
     quiet = ("as written", "price", "flow")
     return [
         d for d in reading.decisions if (d.certainty != "sure" and d.chosen not in quiet) or d.what == "set aside"
@@ -146,7 +146,7 @@ def _study_section(choices: FileChoices, factors: FactorTable, names: Sequence[s
 
 
 def _asset(choices: FileChoices, names: Sequence[str]) -> str:
-    """The asset asked about: the first that is chosen, or the first there is."""
+    """The asset of the study: the first of the given ones, or the first in the files."""
     for name in choices.assets:
         if name not in names:
             raise StudyError(f"No asset '{name}'; {one_of(name, names)}")
@@ -154,7 +154,7 @@ def _asset(choices: FileChoices, names: Sequence[str]) -> str:
 
 
 def _frequency(choices: FileChoices, factors: FactorTable) -> str:
-    """The frequency chosen, or monthly, or that of the factors where it is lower."""
+    """The given frequency, or monthly, or that of the factors if it is lower."""
     factor_frequency = factors.factors.frequency
     wanted = Frequency.parse(choices.frequency) if choices.frequency else Frequency("M")
     if choices.frequency and wanted.code == "D" and factor_frequency.is_dated:
@@ -170,7 +170,7 @@ def _frequency(choices: FileChoices, factors: FactorTable) -> str:
 
 
 def _source_section(desk: Desk, choices: FileChoices) -> dict[str, Any]:
-    """Settings of the sources that the addresses name, without what is at its default."""
+    """Settings of the sources in the addresses, without default values."""
     names = {Address.parse(a).source for a in (*choices.prices, choices.factors, *choices.events.values())}
     sections = {}
     for name in sorted(names):
@@ -180,7 +180,7 @@ def _source_section(desk: Desk, choices: FileChoices) -> dict[str, Any]:
 
 
 def _further_settings(settings: SourceSettings) -> dict[str, Any]:
-    """Settings of a source beyond its address that a study can hold; credentials by their name alone."""
+    """Settings of a source beyond its address that a study can contain; credentials by name alone."""
     parts: dict[str, Any] = {
         "credentials": settings.credentials if isinstance(settings.credentials, str) else "",
         "tables": {path: dict(options) for path, options in settings.tables.items() if options},
@@ -193,7 +193,7 @@ def _further_settings(settings: SourceSettings) -> dict[str, Any]:
 
 
 def _non_defaults(settings: SnapshotSettings | Query) -> dict[str, Any]:
-    """Fields that are not at their default, which is empty."""
+    """Fields with other values than the default, which is empty."""
     return {name: value for name, value in asdict(settings).items() if value}
 
 
@@ -232,7 +232,7 @@ def _panel_section(
 
 
 def _chosen_factors(choices: FileChoices, factors: FactorTable) -> list[str]:
-    """The market, and the further factors chosen."""
+    """The market, and the other chosen factors."""
     names = factors.factors.names
     if list(choices.more_factors) == [_ALL]:
         return [factors.market, *(n for n in names if n != factors.market)]
@@ -265,7 +265,7 @@ def _events(desk: Desk, address: str, number: str, names: Sequence[str]) -> dict
 
 
 def _further(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> dict[str, Any]:
-    """Sections that only some ask for: rolling betas, a cost of equity."""
+    """Optional sections: rolling betas, a cost of equity."""
     sections: dict[str, Any] = {}
     if choices.window is not None:
         sections["tests"] = {"rolling_window": choices.window}
@@ -345,12 +345,12 @@ def practice_study(
     frequency: str = "M",
     title: str = "",
 ) -> Path:
-    """Write a study of the practice world.
+    """Write a study of the practice data.
 
     Raises
     ------
     StudyError
-        If the file is there already, or what is asked for is not a valid study.
+        If the file exists, or the choices do not give a valid study.
 
     Examples
     --------
@@ -382,15 +382,15 @@ def write_file_study(
     choices: FileChoices,
     further: FurtherFiles | None = None,
 ) -> tuple[Path, FileStudy]:
-    """Write a study of files, with what their columns are and alternatives that are valid for them.
+    """Write a study of files, with the roles of their columns and valid alternatives.
 
     Parameters
     ----------
     path : path
     desk : Desk
-        Whose source ``here`` is the folder of the study.
+        The study's source ``here`` is its own folder.
     choices : FileChoices
-        With a cost of equity wherever the files have a risk-free return.
+        It includes a cost of equity if the files have a risk-free return.
     further : FurtherFiles, optional
 
     Returns
@@ -400,7 +400,7 @@ def write_file_study(
     Raises
     ------
     StudyError
-        If the file is there already, or the files do not give a valid study.
+        If the file exists, or the files do not give a valid study.
     """
     draft = file_study(desk, replace(choices, cost=False))
     priced = draft.study.panel.risk_free is not None
@@ -440,7 +440,7 @@ def _head(title: str, frequency: str, others: str, currency: str) -> str:
 
 
 def _sources(study: Study) -> str:
-    """The folder of the files, and how they are read where that was given."""
+    """The folder of the files, and the given reading options."""
     lines = []
     for name, source in study.sources.items():
         lines += [f"[sources.{name}]", f"kind = {_quote(source.kind)}"]
@@ -460,7 +460,7 @@ def _inflation_series(further: FurtherFiles) -> str:
 
 
 def _panel(draft: FileStudy, panel: Mapping[str, Any]) -> str:
-    """The panel, each key with why it is so, and other columns that could be the price."""
+    """The panel, each key with its reason, and other columns that can be the price."""
     reasons = _reasons(draft)
     lines = ["[panel]"]
     for key, value in panel.items():
@@ -473,7 +473,7 @@ def _panel(draft: FileStudy, panel: Mapping[str, Any]) -> str:
 
 
 def _columns(draft: FileStudy) -> list[str]:
-    """Columns of the first file of prices that are not used."""
+    """Unused columns of the first price file."""
     for _, decision in draft.decisions:
         if decision.what == "columns not used":
             return decision.chosen.split(", ")
@@ -481,7 +481,7 @@ def _columns(draft: FileStudy) -> list[str]:
 
 
 def _reasons(draft: FileStudy) -> dict[str, str]:
-    """Why keys of the panel are as they are."""
+    """Reasons for the keys of the panel."""
     reasons = {}
     if all(p.includes_dividends and not p.holds_returns for p in draft.prices):
         reasons["price_column"] = "includes dividends"
@@ -500,7 +500,7 @@ def _model(used: Sequence[str], unused: Sequence[str]) -> str:
 
 
 def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> str:
-    """The cost of equity, with its alternatives, and the peers where there are accounts."""
+    """The cost of equity, with its alternatives, and the peers if there are accounts."""
     market = draft.factors.market
     lines = [
         "[cost_of_equity]",
@@ -528,7 +528,7 @@ def _cost(desk: Desk, draft: FileStudy, further: FurtherFiles, asset: str) -> st
 
 
 def _written(path: str | os.PathLike[str], text: str) -> Path:
-    """Write a study that is checked before; a file that is there already stays."""
+    """Write a study after checking it; an existing file is not overwritten."""
     target = path_of(path)
     if target.exists():
         raise StudyError(f"{target} exists already; choose another name.")
@@ -541,12 +541,12 @@ def _written(path: str | os.PathLike[str], text: str) -> Path:
 
 
 def price_index(desk: Desk, address: str) -> str:
-    """The address of a price index, with its column where the file has one column.
+    """The address of a price index, with its column if the file has a single one.
 
     Raises
     ------
     StudyError
-        If the file has several columns and none is named.
+        If the file has several columns and none is given.
     """
     if "#" in address:
         return address

@@ -1,4 +1,4 @@
-"""Validation of a study file: every fault with its line, the nearest valid word, and the fix."""
+"""Validation of a study file: every error with its line, the closest valid word, and the fix."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ Describe = Callable[[Any, tuple[Any, ...], Any], str]
 
 
 def _blank(string: re.Match[str]) -> str:
-    """As many empty lines as a string over several lines takes."""
+    """As many empty lines as a multi-line string has."""
     return '""' + "\n" * string[0].count("\n")
 
 
@@ -51,7 +51,7 @@ class Lines:
                 self.known.setdefault((*table, *parts), number)
 
     def of(self, place: tuple[Any, ...]) -> int:
-        """Line of a place, or of the nearest part of it that is in the text."""
+        """Line of a path, or of the closest part of it in the text."""
         parts = tuple(str(p) for p in place)
         for length in range(len(parts), 0, -1):
             if parts[:length] in self.known:
@@ -60,7 +60,7 @@ class Lines:
 
 
 def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Lines) -> list[Fault]:
-    """Faults against the schema: unknown keys, absent ones, wrong kinds of values."""
+    """Schema errors: unknown keys, missing ones, wrong types of values."""
     try:
         model.model_validate(content)
     except ValidationError as error:
@@ -69,9 +69,9 @@ def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Line
 
 
 def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
-    """Errors without those about the other forms that a value could have had, and places as the file has them.
+    """Errors without those about the other accepted forms of a value, at the paths of the file.
 
-    Of a key that takes a word or a table, a wrong table keeps only the errors of a table, a wrong word only
+    For a key that accepts a word or a table, a wrong table keeps only the errors of a table, a wrong word only
     those of a word.
     """
     meant: dict[tuple[Any, ...], list[Any]] = {}
@@ -84,7 +84,7 @@ def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
 
 
 def _nearest(group: list[Any]) -> list[Any]:
-    """Of errors about one value, those of the form it has."""
+    """Of several errors about one value, those of its own form."""
     inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
     of_kind = [e for e in group if e["type"] in _KIND_OF_ERROR.get(type(e["input"]), ())]
     if of_kind:
@@ -101,7 +101,7 @@ _KIND_OF_ERROR: Final[Mapping[type, tuple[str, ...]]] = {
 
 
 def _is_form(part: Any) -> bool:
-    """Whether a part of a place names a form that a value can have, which the file does not show."""
+    """Whether a part of a path is an internal label of a form, which the file does not show."""
     return isinstance(part, str) and (
         part in ("str", "float", "int", "[key]")
         or part.endswith(("Section", "Words"))
@@ -110,7 +110,7 @@ def _is_form(part: Any) -> bool:
 
 
 def _fault_in_words(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
-    """A fault in words, by its kind."""
+    """An error in words, by its kind."""
     place = tuple(error["loc"])
     describe: Describe = _DESCRIPTIONS.get(error["type"], _plainly)
     return lines.of(place), describe(model, place, error)
@@ -168,7 +168,7 @@ def _not_whole(model: Any, place: tuple[Any, ...], error: Any) -> str:
 
 
 def _kind(words: str) -> Describe:
-    """A fault of a value that has another type than the key takes."""
+    """An error of a value with the wrong type."""
     return lambda model, place, error: _plainly(model, place, error, f"it must be {words}.")
 
 
@@ -189,7 +189,7 @@ _DESCRIPTIONS: Final[Mapping[str, Describe]] = {
 
 
 def _valid_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
-    """Keys that the section at a place may have."""
+    """Valid keys of the section at a path."""
     for part in place:
         if isinstance(part, int) or part not in getattr(model, "model_fields", {}):
             continue
@@ -218,7 +218,7 @@ EVENTS: Final = ("dividends", "splits", "final_payments")
 
 
 def meaning_faults(content: Mapping[str, Any], lines: Lines) -> list[Fault]:
-    """Faults of meaning: names that refer to nothing, words that are not a frequency or an address."""
+    """Errors of meaning: unknown references, invalid frequencies or addresses."""
     return [(lines.of(place), text) for find in _FINDERS for place, text in find(content)]
 
 
@@ -257,7 +257,7 @@ def _is_backwards(span: list[Any]) -> bool:
 
 
 def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """Durations and words for when figures became known."""
+    """Durations and words for the publication lag."""
     given = part(content, "study").get("known_by")
     for name, rule in given.items() if isinstance(given, dict) else [("", given)]:
         if not isinstance(rule, str) or rule in _RULES:
@@ -274,7 +274,7 @@ def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, st
 
 
 def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """The user's own combination: its choices, and values that are among those compared."""
+    """The base case: its choices, and values that are among those compared."""
     section = part(content, "sensitivity")
     for choice, value in part(section, "chosen").items():
         if choice not in _COMPARED:
@@ -285,7 +285,7 @@ def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str
 
 
 def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """Names that differ only by case are the same in databases and on many disks."""
+    """Names that differ only by case, which are the same in databases and on many disks."""
     for section, entries in content.items():
         lower: dict[str, str] = {}
         names = (
@@ -372,7 +372,7 @@ def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """Premia: where each comes from, and settings that have no effect."""
+    """Premia: the source of each, and settings without effect."""
     place = ("cost_of_equity", "premium")
     for factor, given in part(part(content, "cost_of_equity"), "premium").items():
         setting = f"the premium of '{factor}'"
@@ -394,7 +394,7 @@ def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """What one section asks of another."""
+    """Requirements of one section on another."""
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
     adjusted = [m.get("name") for m in _as_list(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
     if cost.get("draws") and cost.get("model") in adjusted:
@@ -426,7 +426,7 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
 
 
 def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
-    """The risk-free rate: needed by a cost of equity, and in decimals where it is a number."""
+    """The risk-free rate: required by a cost of equity, and in decimals if it is a number."""
     panel = part(content, "panel")
     if "cost_of_equity" in content and panel.get("risk_free") is None:
         text = "[cost_of_equity] needs [panel] risk_free, an address or an annual rate such as 0.03."
@@ -454,13 +454,13 @@ _FINDERS = (
 
 
 def series_names(content: Mapping[str, Any]) -> list[str]:
-    """Names of every series of a study, those of its sets among them."""
+    """Names of every series of a study, including those of its sets."""
     sets = [part(s, "series") for s in part(content, "sets").values() if isinstance(s, dict)]
     return [*part(content, "series"), *(name for members in sets for name in members)]
 
 
 def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
-    """Every address in the study, with its place."""
+    """Every address in the study, with its path."""
     for name, series in part(content, "series").items():
         if isinstance(series, dict) and series.get("address"):
             yield ("series", name, "address"), series["address"]
@@ -493,7 +493,7 @@ def _panel_addresses(panel: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
 
 
 def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
-    """A table of the file, empty if it is absent or no table."""
+    """A table of the file, empty if it is missing or not a table."""
     table = content.get(key)
     return table if isinstance(table, dict) else {}
 
@@ -519,7 +519,7 @@ _WHERE: Final = ' Such a key is set in [sources.NAME.tables."FILE"].'
 
 @contextlib.contextmanager
 def in_study_words() -> Iterator[None]:
-    """Errors raised inside name the key of the study that fixes them."""
+    """Errors raised within it name the key of the study that fixes them."""
     try:
         yield
     except UltrumError as error:

@@ -1,1 +1,1 @@
-"""The vault: every download kept whole, with its time and source."""
+"""The vault: every download stored in full, with its time and source."""

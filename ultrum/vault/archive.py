@@ -31,12 +31,12 @@ LARGEST: Final = 8 * 1024**3
 
 
 def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | None = None) -> int:
-    """Write downloads and their payloads into an archive; how many.
+    """Write downloads and their payloads to an archive; returns their number.
 
     Raises
     ------
     VaultError
-        If a payload is damaged, or the file is there already.
+        If a payload is damaged, or the file exists.
     """
     target = path_of(file)
     if target.exists():
@@ -58,16 +58,16 @@ def pack(vault: Vault, file: str | os.PathLike[str], records: list[Record] | Non
 
 
 def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
-    """Take over the downloads of an archive: how many were new, and how many were here already.
+    """Import the downloads of an archive; returns the numbers of new and of existing ones.
 
-    Only names that are checksums are read, so nothing can be written outside the vault. Everything is
-    checked before anything is taken. What is taken is marked as imported: its validators are never sent to
-    a source, and the source's own answer replaces it.
+    Only names that are checksums are read, so nothing can be written outside the vault. Everything is checked
+    before anything is imported. Imported downloads are marked: their validators are never sent to a source, and
+    the source's own response replaces them.
 
     Raises
     ------
     VaultError
-        If the archive is damaged, or a payload does not fit its checksum.
+        If the archive is damaged, or a payload does not match its checksum.
     """
     try:
         with zipfile.ZipFile(path_of(file)) as archive:
@@ -83,7 +83,7 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
 
 
 def _taken(vault: Vault, archive: zipfile.ZipFile, rows: object) -> tuple[int, int]:
-    """Check every row and payload, and take over those that are new."""
+    """Check every row and payload, and import the new ones."""
     if not isinstance(rows, list):
         raise TypeError(f"{_LISTED} holds no list")
     sizes: dict[str, int] = {}

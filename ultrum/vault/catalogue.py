@@ -1,4 +1,4 @@
-"""The catalogue: the journal in searchable tables, rebuilt at any time; verification and repair."""
+"""The catalogue: searchable tables of the journal, which can be rebuilt at any time; verification and repair."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _INSERT: Final = f"INSERT INTO downloads ({_COLUMNS}, digits) VALUES ({', '.join
 
 
 class DamagedError(Exception):
-    """The catalogue is not what was written into it."""
+    """The content of the catalogue has changed."""
 
 
 DAMAGE: Final = (sqlite3.DatabaseError, DamagedError, UnicodeDecodeError)
@@ -67,7 +67,7 @@ class Catalogue:
             raise
 
     def _prepare(self) -> None:
-        """Make the tables of a new file; refuse any other tables."""
+        """Create the tables of a new file; refuse any other tables."""
         if int(self._one("PRAGMA user_version")) == 0 and not self._one("SELECT count(*) FROM sqlite_master"):
             self._connection.execute("BEGIN IMMEDIATE")
             for statement in _STATEMENTS:
@@ -86,14 +86,14 @@ class Catalogue:
         self._connection.close()
 
     def position(self) -> Position:
-        """How far into the journal it reaches."""
+        """Position in the journal up to which it has read."""
         rows = self.query("SELECT * FROM position")
         if len(rows) != 1 or _mark(at := Position(*rows[0][:5])) != rows[0]:
             raise DamagedError("it lacks its position in the journal")
         return at
 
     def apply(self, entries: Iterable[Entry], identity: str) -> None:
-        """Take over lines of the journal; damaged ones are passed over."""
+        """Read new lines of the journal; damaged ones are skipped."""
         self._connection.execute("BEGIN IMMEDIATE")
         try:
             at = self.position()
@@ -110,7 +110,7 @@ class Catalogue:
         self._connection.execute("COMMIT")
 
     def _apply(self, event: dict[str, Any]) -> int:
-        """Take over one line; its number, 0 if it cannot be understood."""
+        """Read one line; returns its number, 0 if it is not valid."""
         try:
             number = int(event["n"])
             match event["do"]:
@@ -129,12 +129,12 @@ class Catalogue:
         return number
 
     def records(self, where: str, values: Sequence[object] = ()) -> list[Record]:
-        """Downloads that fit a condition.
+        """Downloads that match a condition.
 
         Raises
         ------
         DamagedError
-            If one is not what was written.
+            If the content of one has changed.
         """
         rows = self.query(f"SELECT {_COLUMNS}, digits FROM downloads {where}", values)  # noqa: S608
         record_list = [_record(row) for row in rows]
@@ -144,7 +144,7 @@ class Catalogue:
         return record_list
 
     def confirmations(self, number: int) -> list[str]:
-        """Instants at which a source still served the same bytes."""
+        """Instants at which a source confirmed the same bytes."""
         rows = self.query("SELECT at FROM confirmations WHERE download = ? ORDER BY at", (number,))
         return [str(r[0]) for r in rows]
 
@@ -156,7 +156,7 @@ class Catalogue:
         return self._connection.execute(query).fetchone()[0]
 
     def is_same(self, other: Catalogue) -> bool:
-        """Whether every answer of another catalogue is the same, by its tables and by its indexes."""
+        """Whether another catalogue gives the same answers, by its tables and by its indexes."""
         if self._one("PRAGMA integrity_check(1)") != "ok":
             return False
         for query in (
@@ -172,26 +172,26 @@ class Catalogue:
 
 
 def catalogues_in(folder: Path) -> list[Path]:
-    """Files of the catalogues in a folder, the newest last."""
+    """Files of the catalogues in a folder, newest last."""
     return sorted(folder.glob("catalogue*.sqlite"), key=_number)
 
 
 def newest_in(folder: Path) -> Catalogue:
-    """The catalogue that a folder holds, or its first."""
+    """The newest catalogue of a folder, or a new one."""
     files = catalogues_in(folder)
     return Catalogue(files[-1] if files else folder / "catalogue.sqlite")
 
 
 def remove_catalogues(folder: Path) -> None:
-    """Delete every catalogue of a folder, which the journal replaces."""
+    """Delete every catalogue of a folder; the journal can rebuild it."""
     for file in folder.glob("catalogue*.sqlite*"):
         file.unlink(missing_ok=True)
 
 
 def another_in(folder: Path) -> Catalogue:
-    """An empty catalogue in a file of another name; the others, which may still be open, are deleted.
+    """An empty catalogue in a new file; the others, which may still be open, are deleted.
 
-    In memory, where there is no room for a file.
+    In memory if there is no space for a file.
     """
     old = sorted(folder.glob("catalogue*.sqlite*"), key=_number)  # with the files that SQLite keeps beside
     number = max([_number(file) for file in old], default=0) + 1
@@ -235,7 +235,7 @@ def _row(record: Record) -> tuple[Any, ...]:
 
 
 def _mark(at: Position) -> tuple[Any, ...]:
-    """Row of a position, with a checksum that shows whether it has changed."""
+    """Row of a position, with a checksum that detects changes."""
     row = (at.number, at.end, at.last, at.digits, at.identity)
     return (*row, zlib.crc32(repr(row).encode("utf-8", "surrogatepass")))
 
@@ -245,7 +245,7 @@ def _digits(record: Record) -> int:
 
 
 def shows_damage(error: sqlite3.OperationalError) -> bool:
-    """Whether a table or column is gone, rather than the disk full or the file locked."""
+    """Whether a table or column is missing, as opposed to a full disk or a locked file."""
     return any(
         word in str(error) for word in ("no such", "malformed", "corrupt", "syntax", "unsupported", "decode")
     )
@@ -255,7 +255,7 @@ def shows_damage(error: sqlite3.OperationalError) -> bool:
 
 
 def journal_faults(journal: Journal, reached: int) -> list[str]:
-    """What is wrong with a journal that has been read as far as ``reached`` bytes, one line each."""
+    """Errors of a journal that has been read up to ``reached`` bytes, one line each."""
     faults, line, end = [], 0, 0
     for entry in journal.entries():
         line, end = line + 1, entry.end
@@ -267,7 +267,7 @@ def journal_faults(journal: Journal, reached: int) -> list[str]:
 
 
 def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
-    """Whether a catalogue agrees with a sound journal."""
+    """Whether a catalogue agrees with an intact journal."""
     rebuilt = catalogue_of(journal)
     with contextlib.closing(rebuilt), contextlib.suppress(*DAMAGE):
         return catalogue.is_same(rebuilt)
@@ -275,7 +275,7 @@ def is_sound(catalogue: Catalogue, journal: Journal) -> bool:
 
 
 def repair(journal: Journal, catalogue: Catalogue) -> str:
-    """Set a damaged journal aside and write another; what it could be made of."""
+    """Set a damaged journal aside and write a new one from what is readable."""
     rebuilt = catalogue_of(journal)
     with contextlib.closing(rebuilt):
         kept = entries_of(rebuilt)
@@ -312,7 +312,7 @@ def last_catalogue(folder: Path) -> Path | None:
 
 
 def entries_without_journal(folder: Path) -> list[dict[str, Any]]:
-    """Journal entries of a vault whose journal is lost, from its newest catalogue.
+    """Journal entries of a vault without a journal, from its newest catalogue.
 
     Raises
     ------

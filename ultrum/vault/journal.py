@@ -1,8 +1,8 @@
-"""The journal: one line per event in a file that only grows, and the record of one download.
+"""The journal: an append-only file with one line per event, and the record of one download.
 
-It alone decides what the vault holds; the catalogue is made from it. Each line begins with 16 hexadecimal
-digits of the SHA-256 of the digits of the line before and its own text, so that no line can be changed,
-moved or taken out without being noticed.
+It alone defines the content of the vault; the catalogue is built from it. Each line begins with 16 hexadecimal
+digits of the SHA-256 of the digits of the previous line and its own text, so a changed, moved or removed line is
+detected.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _RESERVE: Final = 65_536  # bytes set free when the disk is full, so that forget
 
 @dataclass(frozen=True)
 class Entry:
-    """One line: where it begins, its own digits, and its event, which is None if the line is damaged."""
+    """One line: its position, its digits, and its event, which is None if the line is damaged."""
 
     offset: int
     end: int
@@ -39,7 +39,7 @@ class Entry:
 
 @dataclass(frozen=True)
 class Position:
-    """How far a journal has been read: its last line's number, end, beginning and digits, and its identity."""
+    """How far a journal has been read: number, end, start and digits of the last line, and its identity."""
 
     number: int = 0
     end: int = 0
@@ -67,7 +67,7 @@ class Journal:
         return self.folder / ".reserve"
 
     def stamp(self) -> tuple[int, int]:
-        """Number and size of the file, which tell whether it has changed; zeros where there is none."""
+        """Inode number and size of the file, to detect changes; zeros if there is none."""
         try:
             status = self.file.stat()
         except FileNotFoundError:
@@ -75,7 +75,7 @@ class Journal:
         return status.st_ino, status.st_size
 
     def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
-        """Write a new journal, whole or not at all, with its first entries."""
+        """Write a new journal atomically, with its first entries."""
         events = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
         with write_whole(self.file) as arriving, arriving.open("wb") as file:
             file.write(_chain(events, Position()))
@@ -91,9 +91,9 @@ class Journal:
         durable: bool,
         needed: bool = False,
     ) -> None:
-        """Write entries after a position that is the journal's end.
+        """Write entries after a position that is the end of the journal.
 
-        ``needed`` entries may use the room kept for a full disk.
+        ``needed`` entries can use the space reserved for a full disk.
         """
         body = _chain(entries, at)
         try:
@@ -105,7 +105,7 @@ class Journal:
             self._write(body, at.end, durable)
 
     def _write(self, body: bytes, end: int, durable: bool) -> None:
-        """Write at the end; what a failed attempt left is cut off again."""
+        """Append; the remains of a failed attempt are removed."""
         with self.file.open("r+b", buffering=0) as file:
             file.truncate(end)  # a line cut short by a process that died
             file.seek(end)
@@ -120,12 +120,12 @@ class Journal:
                 raise
 
     def settle(self) -> None:
-        """Make sure that everything written is on disk."""
+        """Flush everything to disk."""
         with self.file.open("rb") as file:
             os.fsync(file.fileno())
 
     def keep_reserve(self) -> None:
-        """Set room aside, if the disk has it."""
+        """Reserve space, if the disk has it."""
         if self._reserve.exists():
             return
         try:
@@ -134,7 +134,7 @@ class Journal:
             self._reserve.unlink(missing_ok=True)
 
     def fits(self, at: Position) -> bool:
-        """Whether the journal still has the line that a position ends with, be it damaged by now."""
+        """Whether the journal still has the line at the end of a position, even a damaged one."""
         if not at.end or at.end > self.stamp()[1]:
             return False
         with self.file.open("rb") as file:
@@ -151,7 +151,7 @@ class Journal:
         return str(event.get("identity", "")) if event else ""
 
     def entries(self, at: Position = Position()) -> Iterator[Entry]:
-        """Lines after a position, each checked; the last is passed over if it was cut short."""
+        """Checked lines after a position; a truncated last line is skipped."""
         if not self.file.exists():
             return
         before: tuple[str, ...] = (at.digits,)
@@ -235,7 +235,7 @@ class Record:
     retrieved : str
         ISO 8601 instant in UTC.
     imported : bool
-        Whether it came out of an archive, and its source has not served the same bytes since.
+        Whether it was imported from an archive and not confirmed by its source since.
     placed : str
         Instant that orders the downloads of an address; ``retrieved``, unless a clock was wrong.
     """
@@ -254,22 +254,22 @@ class Record:
 
     @property
     def facts(self) -> dict[str, Any]:
-        """What another vault would know of it too."""
+        """Facts that another vault stores too."""
         return {k: getattr(self, k) for k in FACTS}
 
     @property
     def name(self) -> str:
-        """Source, path and instant, for people."""
+        """Source, path and instant, in words."""
         return f"{self.source}:{self.path}, retrieved {self.retrieved}"
 
 
 def now() -> str:
-    """The present instant, by the machine's clock."""
+    """The current instant, by the machine's clock."""
     return datetime.now(UTC).strftime(_FORM)
 
 
 def new_record(source: str, path: str, checksum: str, download: Download, latest: Record | None) -> Record:
-    """Record of a download that has just come, after the latest of its address."""
+    """Record of a new download, after the latest of its address."""
     retrieved, placed = stamps(latest)
     return Record(
         0,
@@ -286,20 +286,20 @@ def new_record(source: str, path: str, checksum: str, download: Download, latest
 
 
 def confirmation(record: Record) -> dict[str, Any]:
-    """Line of the journal for a source that serves the same bytes now."""
+    """Line of the journal for a source that confirms the same bytes."""
     return {"do": "confirm", "of": record.id, "at": now()}
 
 
 def stamps(latest: Record | None) -> tuple[str, str]:
     """Instant of a new download, and the instant that orders it after the latest of its address.
 
-    A clock that went back by less than a day, or to before Ultrum, follows the latest. Otherwise the
-    latest is the one that was stamped wrongly.
+    If the clock went back by less than a day, or to before Ultrum existed, the new instant follows the latest.
+    Otherwise the latest had the wrong instant.
 
     Raises
     ------
     VaultError
-        If the clock cannot be right.
+        If the clock is wrong.
     """
     instant = now()
     if instant[:4] >= _LAST:
@@ -313,7 +313,7 @@ def stamps(latest: Record | None) -> tuple[str, str]:
 
 
 def check_instant(text: str, what: str) -> str:
-    """An instant of another vault, if it is one and has passed.
+    """An instant of another vault, if it is valid and in the past.
 
     Raises
     ------

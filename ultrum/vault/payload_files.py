@@ -33,10 +33,10 @@ class Payloads:
 
     @contextmanager
     def arriving(self, checksum: str, body: bytes) -> Iterator[Callable[[], None]]:
-        """Write a payload under another name; what is yielded puts it in its place.
+        """Write a payload under a temporary name; the yielded function moves it to its place.
 
-        That must be called by a process that holds the vault's lock, so that no process forgets the payload
-        before it is recorded. A damaged payload is replaced.
+        The function must be called by a process that holds the vault's lock, so that no process removes the
+        payload before it is recorded. A damaged payload is replaced.
 
         Raises
         ------
@@ -86,7 +86,7 @@ class Payloads:
             ) from error
 
     def read(self, checksum: str, name: str) -> bytes:
-        """Bytes of a payload, checked; ``name`` is the download's, for people.
+        """Bytes of a payload, verified; ``name`` is the displayed name of the download.
 
         Raises
         ------
@@ -102,14 +102,14 @@ class Payloads:
         return body
 
     def remove(self, checksum: str) -> int:
-        """Delete a payload; bytes freed."""
+        """Delete a payload; returns the bytes freed."""
         place = self.place_of(checksum)
         size = place.stat().st_size if place.exists() else 0
         place.unlink(missing_ok=True)
         return size
 
     def sweep(self) -> None:
-        """Delete files that were arriving when a process of this machine died, or a day ago on another."""
+        """Delete partial files of a dead process of this machine, or older than a day on another."""
         day = datetime.now(UTC).timestamp() - _DAY
         for left in (*self.folder.glob(f"{ARRIVING}*"), *self.folder.glob(f"*/{ARRIVING}*")):
             with contextlib.suppress(OSError):  # it has arrived in the meantime
@@ -117,7 +117,7 @@ class Payloads:
                     left.unlink(missing_ok=True)
 
     def remove_others(self, kept: Collection[str]) -> tuple[int, int]:
-        """Delete payloads that are none of these; how many, and their bytes."""
+        """Delete all other payloads; returns their number and bytes."""
         others = [p for p in self._files() if p.name not in kept]
         size = sum(p.stat().st_size for p in others)
         for place in others:

@@ -1,4 +1,4 @@
-"""The search index: the catalogues of all sources, searched without a request."""
+"""The search index: the catalogues of all sources, searched without a download."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ _MOST_RANKED: Final = 1500  # a search that finds more is ranked among the first
 
 @dataclass(frozen=True)
 class Entry:
-    """One listing: an address with what is known of it without fetching it."""
+    """One listing: an address and its description, known without fetching it."""
 
     source: str
     address: str
@@ -64,7 +64,7 @@ class Entry:
 
 
 def _address(file: Path) -> str:
-    """How to open the file: to read only where its folder allows no more, in memory where it is not there."""
+    """Mode of opening the file: read-only where the folder requires it, in memory if it does not exist."""
     if not file.parent.is_dir() or os.access(file.parent, os.W_OK):
         file.parent.mkdir(parents=True, exist_ok=True)
         return file.absolute().as_uri()
@@ -100,12 +100,12 @@ class Listings:
         self._connection.close()
 
     def last_refresh(self, source: str) -> str:
-        """Instant at which a source's listings were last taken; empty if never."""
+        """Instant at which a source's listings were last downloaded; empty if never."""
         row = self._connection.execute("SELECT at FROM refreshed WHERE source = ?", (source,)).fetchone()
         return str(row[0]) if row else ""
 
     def replace(self, source: str, entries: Iterable[Entry], at: str) -> None:
-        """Put new listings in place of a source's old ones, all at once."""
+        """Replace a source's listings atomically."""
         with self._lock, self._connection as catalogue:
             catalogue.execute("BEGIN IMMEDIATE")  # before other processes' listings are read
             others = catalogue.execute(
@@ -133,19 +133,19 @@ class Listings:
         synonyms: Synonyms | None = None,
         **filters: str | Sequence[str],
     ) -> list[Entry]:
-        """Listings that have every word, those first that have the words in their title.
+        """Listings with every word; matches in the title come first.
 
         Parameters
         ----------
         words : str
-            Words or beginnings of words, in any order.
+            Words or prefixes of words, in any order.
         limit : int
             Most listings given.
         synonyms : mapping of str to sequence of str, optional
-            For a word or phrase the phrases that are found too.
+            Synonymous phrases of a word or phrase.
         **filters
-            ``source region topic frequency measure currency``, each a word that must be in it,
-            or several of which one must.
+            ``source region topic frequency measure currency``: a word that must occur, or several of which one
+            must.
         """
         groups = self._groups(words, synonyms or {})
         if not all(groups):
@@ -172,22 +172,22 @@ class Listings:
         return int(self._query("SELECT count(*) FROM listings", [])[0][0])
 
     def groups(self, by: str, **filters: str | Sequence[str]) -> list[tuple[str, int]]:
-        """Values of a column with the number of listings of each, most first."""
+        """Values of a column with the number of listings of each, most frequent first."""
         conditions, values = _conditions(filters)
         sql = f"SELECT l.{by}, count(*) FROM listings l WHERE 1 {conditions} GROUP BY 1 ORDER BY 2 DESC, 1"  # noqa: S608
         return [(str(name), int(count)) for name, count in self._query(sql, values)]
 
     def without_listing(self, words: str, synonyms: Synonyms | None = None) -> list[str]:
-        """Words of a search that no listing has, under any synonym."""
+        """Words of a search without a listing, under any synonym."""
         phrases = _phrases(words, synonyms or {})
         return [p for p in phrases if not self._alternatives(p, synonyms or {})]
 
     def _groups(self, words: str, synonyms: Synonyms) -> list[list[list[str]]]:
-        """For each word or phrase of a search its alternatives, each a list of known words."""
+        """For each word or phrase of a search its alternatives, each a list of indexed words."""
         return [self._alternatives(p, synonyms) for p in _phrases(words, synonyms)]
 
     def _alternatives(self, phrase: str, synonyms: Synonyms) -> list[list[str]]:
-        """The words of a phrase as listings have them, and those of its synonyms."""
+        """The indexed words of a phrase, and those of its synonyms."""
         listed = [self._nearest_word(w) for w in _WORD.findall(phrase)]
         others = [
             words_found
@@ -197,13 +197,13 @@ class Listings:
         return [[w for w in listed if w], *others] if all(listed) else others
 
     def _begins(self, word: str) -> bool:
-        """Whether a word of some listing begins so."""
+        """Whether a word of some listing has this prefix."""
         return bool(
             self._query("SELECT 1 FROM vocabulary WHERE term >= ? AND term < ? LIMIT 1", [word, word + "\uffff"])
         )
 
     def _nearest_word(self, word: str) -> str | None:
-        """The word itself if anything begins with it, else the word it resembles; None if none does."""
+        """The word itself if it is an indexed prefix, otherwise the most similar word; None if there is none."""
         if self._begins(word):
             return word
         if len(word) < 4:
@@ -224,7 +224,7 @@ class Listings:
 
 
 def _phrases(words: str, synonyms: Synonyms) -> list[str]:
-    """Words of a search, those that together have synonyms as one phrase."""
+    """Words of a search; those that together have synonyms form one phrase."""
     words_left, phrases = _WORD.findall(words.lower()), []
     while words_left:
         length = next((n for n in (3, 2) if " ".join(words_left[:n]) in synonyms and len(words_left) >= n), 1)
@@ -234,7 +234,7 @@ def _phrases(words: str, synonyms: Synonyms) -> list[str]:
 
 
 def _either(group: Sequence[Sequence[str]]) -> str:
-    """Condition of the full-text index: every word of one of several phrases, each by its beginning."""
+    """Condition of the full-text index: every word of one of several phrases, by prefix."""
     phrases = [" AND ".join(f'"{word}"*' for word in phrase) for phrase in group]
     return "(" + " OR ".join(f"({p})" for p in phrases) + ")"
 
@@ -255,7 +255,7 @@ def _row(entry: Entry) -> tuple[str, ...]:
 
 
 def _conditions(filters: Filters) -> tuple[str, list[str]]:
-    """SQL conditions of filters that are given; a column must hold one of a filter's values."""
+    """SQL conditions of the given filters; a column must contain one of a filter's values."""
     unknown = [k for k in filters if k not in FILTERS]
     if unknown:
         raise VaultError(f"'{unknown[0]}' is not a filter; {one_of(unknown[0], FILTERS)}")

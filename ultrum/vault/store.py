@@ -1,8 +1,8 @@
 """The vault: a folder with a journal, payloads named by checksum, and a catalogue built from the journal.
 
 Every change is made by a process that holds the vault's lock: payloads first, then the journal, then the
-catalogue. Killed at any moment, the vault holds whole downloads only. Several processes may use it at once:
-what two of them bring at the same time is recorded once.
+catalogue. Interrupted at any moment, the vault has complete downloads only. Several processes can use it at once:
+what two of them download at the same time is recorded once.
 """
 
 from __future__ import annotations
@@ -47,17 +47,17 @@ _PATIENCE: Final = 600.0  # seconds to wait for another process
 
 
 class Vault:
-    """Downloads on disk, by source and path; nothing in it is ever overwritten.
+    """Downloads on disk, by source and path; nothing is ever overwritten.
 
     Parameters
     ----------
     path : path
-        Folder; made if it is not there.
+        Folder; created if it does not exist.
 
     Raises
     ------
     VaultError
-        If the folder cannot be used, or a newer Ultrum made it.
+        If the folder cannot be used, or a newer Ultrum wrote it.
 
     Examples
     --------
@@ -101,7 +101,7 @@ class Vault:
         self._read(lambda _: None)
 
     def _refuse_lost_journal(self) -> None:
-        """Refuse a vault whose journal is lost where no other can be written."""
+        """Refuse a vault without a journal where no new one can be written."""
         if not self._journal.file.exists() and last_catalogue(self.path):
             raise VaultError(
                 f"The vault {self.path} has no journal and is read-only. Rebuild it where it is writable: "
@@ -109,14 +109,14 @@ class Vault:
             )
 
     def _open_catalogue(self) -> Catalogue:
-        """The newest catalogue there is, or another if it is damaged."""
+        """The newest catalogue, or a new one if it is damaged."""
         self._seen = (0, 0)
         with contextlib.suppress(sqlite3.OperationalError, *DAMAGE):
             return newest_in(self.path)
         return self._rebuilt()
 
     def _rebuilt(self) -> Catalogue:
-        """Another catalogue, still empty."""
+        """A new, empty catalogue."""
         self._seen = (0, 0)
         with self._hold_lock():
             return another_in(self.path)
@@ -128,14 +128,14 @@ class Vault:
         self.close()
 
     def close(self) -> None:
-        """Let go of the vault, with everything recorded on disk."""
+        """Release the vault, with everything recorded on disk."""
         with contextlib.suppress(OSError):
             if not self.readonly:
                 self._journal.settle()
         self._catalogue.close()
 
     def rebuild(self) -> int:
-        """Rebuild the catalogue from the journal; how many downloads."""
+        """Rebuild the catalogue from the journal; returns the number of downloads."""
         with self._threads:
             self._catalogue.close()
             self._catalogue = self._rebuilt()
@@ -145,7 +145,7 @@ class Vault:
         return count
 
     def record(self, source: str, path: str, download: Download) -> Record:
-        """Keep a download; the same bytes as the latest only confirm it."""
+        """Store a download; bytes equal to the latest only confirm it."""
         self._refuse_readonly()
         checksum = hashlib.sha256(download.body).hexdigest()
         with self._payloads.arriving(checksum, download.body) as settle, self._changing() as write:
@@ -167,17 +167,17 @@ class Vault:
         return recorded
 
     def confirm(self, record: Record) -> Record:
-        """Note that the source still serves the same bytes."""
+        """Record that the source confirmed the same bytes."""
         with self._changing() as write:
             write([confirmation(duplicate) for duplicate in self._same(record)])
         return record
 
     def confirmations(self, record: Record) -> list[str]:
-        """Instants at which a source still served the same bytes."""
+        """Instants at which a source confirmed the same bytes."""
         return self._read(lambda c: [at for r in self._same(record) for at in c.confirmations(r.id)])
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
-        """Newest download of an address, or the newest there was at an instant.
+        """Newest download of an address, or the newest as of an instant.
 
         Examples
         --------
@@ -223,7 +223,7 @@ class Vault:
         return self._read(lambda catalogue: catalogue.records("ORDER BY placed, id"))
 
     def forget(self, records: list[Record]) -> int:
-        """Remove downloads for good; payloads that no other download needs go too. Bytes freed."""
+        """Remove downloads permanently, with payloads that no other download needs. Bytes freed."""
         with self._changing(durable=True, needed=True) as write:
             write([{"do": "forget", "of": [r.id for given in records for r in self._same(given)]}])
             gone = {r.checksum for r in records}
@@ -233,7 +233,7 @@ class Vault:
         return freed
 
     def payload(self, record: Record) -> bytes:
-        """Bytes of a download, checked against their checksum.
+        """Bytes of a download, verified by checksum.
 
         Raises
         ------
@@ -259,15 +259,15 @@ class Vault:
 
     @contextmanager
     def frozen(self) -> Iterator[None]:
-        """Keep every process from changing the vault."""
+        """Lock the vault against changes by other processes."""
         with self._threads, contextlib.nullcontext() if self.readonly else self._hold_lock():
             yield
 
     def verify(self) -> list[str]:
-        """Check journal, catalogue and every payload; what is wrong, one line each.
+        """Check journal, catalogue and every payload; returns the errors, one line each.
 
-        A damaged catalogue is rebuilt, a damaged journal repaired from the catalogue. Payloads that belong to no
-        download, left by a process that died, are removed with a warning.
+        A damaged catalogue is rebuilt, a damaged journal is repaired from the catalogue. Orphaned payloads of a
+        dead process are removed with a warning.
 
         Examples
         --------
@@ -296,7 +296,7 @@ class Vault:
         return faults
 
     def _check_journal(self) -> list[str]:
-        """Faults of journal and catalogue; both are repaired."""
+        """Errors of journal and catalogue; both are repaired."""
         reached = 0
         with contextlib.suppress(*DAMAGE):
             reached = self._catalogue.position().end
@@ -334,14 +334,14 @@ class Vault:
         }
 
     def adopt(self, records: Sequence[tuple[Record, Sequence[str]]], body: Callable[[str], bytes]) -> int:
-        """Take over downloads of another vault with their instants, all or none; how many are new.
+        """Import downloads of another vault with their instants, all or none; returns the number of new ones.
 
         Parameters
         ----------
         records : sequence of (Record, sequence of str)
-            Each with its confirmations.
+            Downloads with their confirmations.
         body : function
-            Payload of a checksum; it is checked before anything is taken.
+            Payload of a checksum, verified before anything is imported.
         """
         self._refuse_readonly()
         with self._changing(durable=True) as write:
@@ -358,7 +358,7 @@ class Vault:
         return len(new)
 
     def _same(self, record: Record) -> list[Record]:
-        """The download as this vault numbers it."""
+        """The download with its number in this vault."""
         key = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
         return self._catalogue.records(key, (record.source, record.path, record.retrieved, record.checksum))
 
@@ -369,7 +369,9 @@ class Vault:
         return records[0] if records else None
 
     def _read(self, ask: Callable[[Catalogue], _T]) -> _T:
-        """A result of the catalogue, after everything in the journal; rebuilt if it is damaged."""
+        """A result of the catalogue, after reading new entries of the journal; the catalogue is rebuilt if it is
+        damaged.
+        """
         with self._threads:
             try:
                 self._catch_up()
@@ -385,7 +387,7 @@ class Vault:
             return ask(self._catalogue)
 
     def _catch_up(self) -> None:
-        """Apply what other processes have written; from the first line if the journal is another."""
+        """Read what other processes have written; from the first line if the journal is a new one."""
         if self.readonly:
             return
         if self._journal.stamp() == self._seen:
@@ -401,7 +403,7 @@ class Vault:
             self._apply()
 
     def _apply(self) -> None:
-        """Take over the lines of the journal that the catalogue does not have."""
+        """Read the lines of the journal that the catalogue lacks."""
         seen = self._journal.stamp()
         try:
             at = self._catalogue.position()
@@ -430,10 +432,10 @@ class Vault:
     def _changing(
         self, *, durable: bool = False, needed: bool = False
     ) -> Iterator[Callable[[Sequence[dict[str, Any]]], None]]:
-        """What writes entries, while no other process changes the vault.
+        """A writer of entries, while no other process changes the vault.
 
-        A durable entry is on disk when it is written; another is safe from a process that dies at any
-        moment, and on disk when the vault is closed.
+        A durable entry is on disk when it is written; others survive the death of the process, and are on disk
+        when the vault is closed.
         """
         self._refuse_readonly()
 

@@ -52,15 +52,15 @@ def betas(
     Parameters
     ----------
     table : BetaTable
-        Of more than 80 assets only the highlighted one is named.
+        With more than 80 assets only the highlighted one is labelled.
     term : str, optional
-        Coefficient shown; by default the first factor.
+        Coefficient to show; by default the first factor.
     level : float
         Confidence level of the intervals.
     highlight : str, optional
         Asset shown in another colour.
     source : str
-        Named in the foot line.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
 
@@ -122,11 +122,11 @@ def line_of_fit(
     fit : Fit
         Estimated regression.
     factor : str, optional
-        Factor on the horizontal axis; by default the first. The others are held at their means.
+        Factor on the horizontal axis; by default the first. The other factors are held at their means.
     level : float
         Confidence level of the intervals drawn.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -183,7 +183,7 @@ def cost_components(
     level : float
         Confidence level of the intervals drawn.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -231,7 +231,7 @@ def cost_components(
 
 
 def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, Any]:
-    """Fitted line over one factor, the others at their means, and half its band; percent."""
+    """Fitted line over one factor, with the others at their means, and half the width of its band; percent."""
     rows = np.tile(fit.design.to_numpy().mean(axis=0), (len(reach), 1))
     rows[:, list(fit.design.columns).index(factor)] = reach / 100
     line = rows @ fit.coefficients.to_numpy()
@@ -249,7 +249,7 @@ def _fit_words(fit: Fit, factor: str, noun: str) -> str:
 
 
 def _noun(index: Any) -> str:
-    """Word for one period of an index."""
+    """Noun for one period of an index."""
     try:
         return infer_frequency(index).noun
     except FrequencyError:
@@ -272,19 +272,19 @@ def _part_labels(parts: Any) -> list[str]:
 @house_style
 @validate_arguments
 def time_varying_betas(result: TimeVaryingBetas, *, source: str = "") -> list[Axes]:
-    """Betas of one asset by each estimator, a picture each on one scale, with the errors of their forecasts.
+    """Betas of one asset by each estimator, one panel each on a common scale, with their forecast errors.
 
     Parameters
     ----------
     result : TimeVaryingBetas
         Result of :func:`ultrum.time_varying_betas`.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
 
     Returns
     -------
     list of Axes
-        Axes of each picture.
+        Axes of each panel.
 
     Examples
     --------

@@ -58,7 +58,7 @@ STYLE: Final[Any] = {
 
 
 def house_style(draw: Callable[P, R]) -> Callable[P, R]:
-    """Draw under the house style, leaving the user's own settings alone."""
+    """Draw in the package's style without changing the user's settings."""
 
     @functools.wraps(draw)
     def _drawn(*args: P.args, **kwargs: P.kwargs) -> R:
@@ -73,7 +73,7 @@ def house_style(draw: Callable[P, R]) -> Callable[P, R]:
 
 
 def _shorten(drawn: Any) -> None:
-    """Names so long that they would leave no room for the figure end in dots."""
+    """Names too long for the figure end in an ellipsis."""
     from matplotlib.axes import Axes
 
     figure: Any = drawn.get_figure() if isinstance(drawn, Axes) else None
@@ -93,7 +93,7 @@ def _short(text: str) -> str:
 
 
 def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
-    """The axes given, or those of a new figure of its own, outside pyplot's memory."""
+    """The given axes, or those of a new figure outside pyplot."""
     if ax is not None:
         return ax
     from matplotlib.figure import Figure
@@ -105,13 +105,13 @@ def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
 
 @functools.cache
 def _shown_axes() -> type[Axes]:
-    """Axes that a notebook shows as the picture they belong to, since no window and no pyplot holds it."""
+    """Axes that a notebook displays as their figure, since it is outside pyplot."""
     import io
 
     from matplotlib.axes import Axes
 
     class ShownAxes(Axes):
-        """Axes with a picture of their own."""
+        """Axes of a new figure."""
 
         def _repr_png_(self) -> bytes:
             packed = io.BytesIO()
@@ -123,7 +123,7 @@ def _shown_axes() -> type[Axes]:
 
 
 def foot(ax: Axes, *parts: str, source: str = "") -> None:
-    """Source, sample and further notes, small, under the axes; as many lines as the width asks for."""
+    """Caption with source, sample and notes in small print, wrapped to the width of the axes."""
     import textwrap
 
     figure: Any = ax.get_figure()
@@ -139,7 +139,7 @@ Box = tuple[float, float, float, float]
 
 
 def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
-    """Write each name next to its point, none over another name or a point; far ones get a thin line.
+    """Label each point without overlaps; distant labels get a thin line.
 
     Parameters
     ----------
@@ -175,7 +175,7 @@ def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
 
 
 def _free_box(point: Any, wide: float, tall: float, others: list[Box]) -> Box:
-    """The nearest place for a name that is free; the first tried where none is."""
+    """The closest free position of a label; the first one tried if none is free."""
     tried = [_box(point, wide, tall, dx, dy) for dx, dy in _offsets(wide, tall)]
     return next((b for b in tried if not any(_over(b, other) for other in others)), tried[0])
 
@@ -186,7 +186,7 @@ def _box(point: Any, wide: float, tall: float, dx: float, dy: float) -> Box:
 
 
 def _offsets(wide: float, tall: float) -> list[tuple[float, float]]:
-    """Places to try, nearest first: right, left, above, below, then rings farther out."""
+    """Positions to try, closest first: right, left, above, below, then rings farther away."""
     near = [(8.0, -tall / 2), (-wide - 8, -tall / 2), (-wide / 2, 8.0), (-wide / 2, -tall - 8)]
     rings = [
         (r * np.cos(a) - wide / 2, r * np.sin(a) - tall / 2)
@@ -201,7 +201,7 @@ def _over(a: Box, b: Box) -> bool:
 
 
 def _tie(ax: Axes, point: Any, box: Box) -> None:
-    """A thin line from a point to a name that is far from it."""
+    """A thin line from a point to a distant label."""
     nearest = np.clip(point, box[:2], box[2:])
     if np.hypot(*(nearest - point)) < 14:
         return
@@ -216,7 +216,7 @@ _PNG_DPI: Final = 140
 
 
 def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
-    """The axes' figure as SVG text without a clock, so that the same data give the same bytes.
+    """The axes' figure as SVG text without a time stamp, so the same data give the same bytes.
 
     Parameters
     ----------
@@ -252,7 +252,7 @@ def to_svg(ax: Axes, metadata: RunFacts | None = None) -> str:
 
 
 def to_png(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
-    """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) goes into its metadata.
+    """The axes' figure as a PNG file; ``metadata`` (study, run, data_until) is stored in it.
 
     Parameters
     ----------
@@ -296,7 +296,7 @@ def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
 
 
 def to_pdf(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = None) -> None:
-    """The axes' figure as a PDF file; ``metadata`` goes into its metadata.
+    """The axes' figure as a PDF file; ``metadata`` is stored in it.
 
     Parameters
     ----------
@@ -338,7 +338,7 @@ def pdf_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
 
 
 def rename_png(body: bytes, old: bytes, new: bytes) -> bytes:
-    """A PNG file with other words of the same length in its metadata, and the checksums that fit them."""
+    """A PNG file with other words of equal length in its metadata, and matching checksums."""
     place, parts = 8, [body[:8]]
     while place < len(body):
         size = int.from_bytes(body[place : place + 4], "big")
@@ -353,9 +353,9 @@ def rename_png(body: bytes, old: bytes, new: bytes) -> bytes:
 
 @contextmanager
 def _canvas_of(ax: Axes) -> Iterator[Any]:
-    """The axes' figure under the house style; it gets its canvas and resolution back.
+    """The axes' figure in the package's style; its canvas and resolution are restored.
 
-    A canvas draws once. The figure's own method to save draws twice, the first time for a layout.
+    A canvas draws once. The figure's own method to save draws twice, the first time for the layout.
     """
     import matplotlib as mpl
 

@@ -42,32 +42,32 @@ def regions(
     Parameters
     ----------
     values : Series or mapping
-        By code of the region.
+        Values by code of the region.
     shapes : mapping, bytes or path
         GeoJSON (RFC 7946): a FeatureCollection of polygons.
     classes : int
         Two to six.
     breaks : {"quantiles", "equal"} or list of float
-        Classes with as many regions each, with equal widths, or with the inner limits given.
+        Classes with equal numbers of regions, with equal widths, or with given inner limits.
     code : str
-        Property (or the feature's id) that holds the code.
+        Property (or the feature's id) with the code.
     unit : str
-        Named in the legend; ``"%"`` shows decimals as percent.
+        Unit in the legend; ``"%"`` shows decimals as percent.
     title, source : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
     Returns
     -------
     Axes
-        ``ax.unmatched`` lists codes with a value but no shape, which the foot line names too; shapes
-        without a value are hatched.
+        ``ax.unmatched`` lists codes with a value but no shape, which the caption states too; shapes without a
+        value are hatched.
 
     Raises
     ------
     TableError
-        If it is not GeoJSON, or no feature has the code.
+        If it is not GeoJSON, or no feature has one of the codes.
     UnitError
         If there is no number to show.
 
@@ -162,7 +162,7 @@ def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[st
 
 
 def _limits(values: Any, classes: int, breaks: str | list[float], factor: float) -> Any:
-    """Limits of the classes, lowest and highest included."""
+    """Limits of the classes, including minimum and maximum."""
     if not isinstance(breaks, str):
         inner = np.sort(np.asarray(breaks, dtype=float)) * factor
         edges = np.concatenate([[min(values.min(), inner[0])], inner, [max(values.max(), inner[-1])]])
@@ -200,7 +200,7 @@ def _legend(ax: Axes, limits: Any, palette: list[str], unit: str, missing: int) 
 
 
 def _frame(ax: Axes) -> None:
-    """Axes out of the way, and a degree of longitude as wide as it is at the map's latitude."""
+    """Hide the axes, and scale longitude to the latitude of the map."""
     ax.autoscale_view()
     middle = float(np.mean(ax.get_ylim()))
     if abs(middle) < 89 and abs(ax.get_xlim()[1]) <= 360:

@@ -52,7 +52,7 @@ def beta_path(
     source: str = "",
     ax: Axes | None = None,
 ) -> Axes:
-    """Beta of one asset through time with its band.
+    """Beta of one asset over time with its confidence band.
 
     Parameters
     ----------
@@ -61,15 +61,15 @@ def beta_path(
     asset : str
         Name of the asset.
     term : str, optional
-        Of a rolling fit; by default the first factor.
+        Factor of a rolling fit; by default the first one.
     level : float
         Confidence level, between 0 and 1.
     whole : float, optional
-        A beta over the whole sample, as a broken line.
+        A full-sample beta, as a broken line.
     marks : dict of label to date, optional
-        Dates marked by a line.
+        Dates to mark by a line.
     source : str
-        Named in the foot line.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
 
@@ -120,14 +120,14 @@ def beta_path(
 @house_style
 @validate_arguments
 def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
-    """The path a test of breaks was taken from, with its 5 % bounds.
+    """Path of the statistic of a break test, with its 5 % critical values.
 
     Parameters
     ----------
     test : BreakTest
         Result of :func:`ultrum.break_test`.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -174,14 +174,14 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
 @house_style
 @validate_arguments
 def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
-    """Mean excess return of each asset against what its exposures and the mean premia predict.
+    """Realised against predicted mean excess return of each asset.
 
     Parameters
     ----------
     result : TwoPass
         Result of :func:`ultrum.two_pass`.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -218,7 +218,7 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
 
 
 def _room(values: Floats) -> tuple[float, float]:
-    """Ends of an axis: the values, and room for a name at each end."""
+    """Limits of an axis: the values, and room for a label at each end."""
     low, high = float(values.min()), float(values.max())
     edge = 0.12 * (high - low) or 0.1 * abs(high) or 1.0
     return low - edge, high + edge
@@ -227,14 +227,15 @@ def _room(values: Floats) -> tuple[float, float]:
 @house_style
 @validate_arguments
 def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
-    """Every combination's beta, sorted, with the choices behind each; the own one and a published one marked.
+    """Beta of every specification, sorted, with the choices behind each; the base case and a published beta are
+    marked.
 
     Parameters
     ----------
     result : BetaSensitivity
         Result of :func:`ultrum.beta_sensitivity`.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -354,7 +355,7 @@ def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
 @house_style
 @validate_arguments
 def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
-    """Each peer's levered and unlevered beta, the average of the business, and the company's own.
+    """Levered and unlevered beta of each peer, the average asset beta, and the company's own beta.
 
     Parameters
     ----------
@@ -363,7 +364,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     level : float
         Confidence level of the intervals drawn.
     source : str
-        Source of the data, named below the figure.
+        Source of the data, stated in the caption.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -418,7 +419,7 @@ def _first(fit: RollingFit) -> str:
 
 
 def _dates(index: pd.Index) -> Any:
-    """Places on the time axis: ends of periods, dates, or rows."""
+    """Positions on the time axis: ends of periods, dates, or rows."""
     if isinstance(index, pd.PeriodIndex):
         return index.to_timestamp(how="end").to_numpy()
     return index.to_numpy()

@@ -1,4 +1,4 @@
-"""Figures of returns: risk, distribution, calendar, growth, drawdown, correlation, benchmark."""
+"""Figures of returns: risk, distribution, calendar, wealth, drawdown, correlation, benchmark."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _BELOW_TO_ABOVE: Final = (
 @house_style
 @validate_arguments
 def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
-    """Mean return of each asset against its volatility; up to 80 with their names, none over another.
+    """Mean return of each asset against its volatility; up to 80 are labelled without overlaps.
 
     Parameters
     ----------
@@ -89,7 +89,7 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
 @house_style
 @validate_arguments
 def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
-    """Histogram with the normal of the same mean and deviation; quantiles against it in the corner.
+    """Histogram with the normal of the same mean and standard deviation; a Q–Q plot in the corner.
 
     Parameters
     ----------
@@ -155,7 +155,7 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
 @house_style
 @validate_arguments
 def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
-    """The grid of returns by year and month, coloured around zero, every value readable.
+    """The grid of returns by year and month, coloured around zero, with every value printed.
 
     Parameters
     ----------
@@ -225,14 +225,14 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
 def growth_of_one(
     x: SeriesTable | TimeSeries, *, title: str = "", source: str = "", ax: Axes | None = None
 ) -> Axes:
-    """What one unit has grown to, on a log scale; each line starts at one, a period before its first return.
+    """Cumulative wealth of 1 invested, on a log scale; each line starts at one, a period before its first return.
 
     Parameters
     ----------
     x : TimeSeries or SeriesTable
-        Returns, of six assets at most.
+        Returns of at most six assets.
     title, source : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -299,7 +299,7 @@ def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Ax
     result : Drawdowns
         Result of :func:`ultrum.drawdowns`.
     name : str
-        Name of the asset; needed where there are several.
+        Name of the asset; required if there are several.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
@@ -439,7 +439,7 @@ def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
 
 
 def _quantiles(ax: Axes, result: Distribution) -> None:
-    """Observed quantiles against those of the normal, on the line where they agree."""
+    """Observed quantiles against those of the normal (Q–Q plot)."""
     import scipy.special
 
     count = len(result.values)

@@ -40,7 +40,7 @@ _FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
 
 
 def thin_points(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, Any]:
-    """Points of a long line: the lowest and highest of each stretch, in order of time."""
+    """Points of a long line: the minimum and maximum of each group, in order of time."""
     if len(values) <= most:
         return days, values
     width = -(-2 * len(values) // most)
@@ -57,7 +57,7 @@ def thin_points(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, A
 
 
 def moves_in_steps(line: TimeSeries) -> bool:
-    """Whether a rate is one that is set and then stays, such as that of a central bank."""
+    """Whether a rate is set and then constant, such as that of a central bank."""
     values = line.values.dropna().to_numpy()
     if line.metadata.measure != "rate" or len(values) < _FEWEST_STEPS:
         return False
@@ -65,7 +65,7 @@ def moves_in_steps(line: TimeSeries) -> bool:
 
 
 def moments_of(index: pd.Index) -> Any:
-    """Moments at which values stand: the middle of periods, or the dates themselves."""
+    """Positions in time: the middle of periods, or the dates themselves."""
     periods: Any = index
     if not hasattr(periods, "to_timestamp"):
         return index
@@ -74,17 +74,17 @@ def moments_of(index: pd.Index) -> Any:
 
 
 def reading_of(metadata: Metadata) -> tuple[float, str]:
-    """How people read a series: what its values are multiplied by, and the unit they then have."""
+    """Display units of a series: a multiplier and the unit after it."""
     return scale_factor(metadata), unit_in_words(metadata)
 
 
 def scale_factor(metadata: Metadata) -> float:
-    """What values are multiplied by for people: 100 where they read percent."""
+    """Display multiplier of values: 100 for percent."""
     return 100.0 if metadata.in_percent else 1.0
 
 
 def _change_in_words(metadata: Metadata) -> str:
-    """Over what a growth rate compares."""
+    """Span of a growth rate, in words."""
     settings = next(dict(s.settings) for s in reversed(metadata.trail) if s.action == "growth")
     over = settings.get("over", "")
     words = {
@@ -98,7 +98,7 @@ def _change_in_words(metadata: Metadata) -> str:
 
 
 def unit_in_words(metadata: Metadata) -> str:
-    """The axis label: the unit people read, and what the number is."""
+    """The axis label: the display unit and the measure."""
     actions = [step.action for step in metadata.trail]
     if metadata.measure == "score":
         composed = {"standardised", "composite"} & set(actions)
@@ -135,34 +135,34 @@ def through_time(
     title: str = "",
     ax: Axes | None = None,
 ) -> Axes:
-    """Series as lines, missing periods left open.
+    """Series as lines, with gaps at missing periods.
 
     Parameters
     ----------
     *series : TimeSeries
-        Of one unit, or of two: the second then has a scale of its own on the right, in its colour.
+        Series of one unit, or of two: the second then has its own scale on the right, in its colour.
     rebase : str
-        Bring all to 100 in this period (``"first"``: the first that all have).
+        Rebase all to 100 in this period (``"first"``: the first common one).
     shade : DataFrame, or several
-        Spells (as :func:`ultrum.spells` finds them), shaded behind the lines.
+        Episodes (from :func:`ultrum.spells`), shaded behind the lines.
     episodes : mapping of str to (str, str)
-        Named stretches of time, shaded and named.
+        Named spans of time, shaded and labelled.
     reference : mapping of str to float
-        A level line for a series, by its name; in its own unit, decimals for rates.
+        A reference level for a series, by its name; in its own unit, decimals for rates.
     title : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
     ax : Axes, optional
         Axes to draw into; by default those of a new figure.
 
     Returns
     -------
     Axes
-        Those of the left scale; the right one is ``ax.right_scale`` where there is one.
+        Axes of the left scale; the right one is ``ax.right_scale`` if there is one.
 
     Raises
     ------
     UnitError
-        If the series have more than two units; draw them with :func:`small_multiples`.
+        If the series have more than two units; use :func:`small_multiples`.
 
     Examples
     --------
@@ -213,16 +213,16 @@ def through_time(
 def bars(
     table: SeriesTable, *, bands: SeriesTable | None = None, title: str = "", ax: Axes | None = None
 ) -> Axes:
-    """Bars from low to high with ticks at open and close, and a rolling mean with its band.
+    """OHLC bars from low to high with ticks at open and close, and a rolling mean with its band.
 
     Parameters
     ----------
     table : SeriesTable
-        With ``open``, ``high``, ``low`` and ``close``; beyond 400 bars, ranges and closes.
+        With ``open``, ``high``, ``low`` and ``close``; beyond 400 bars, ranges and closes only.
     bands : SeriesTable, optional
-        ``middle``, ``low`` and ``high``, as :func:`ultrum.bands` makes them.
+        ``middle``, ``low`` and ``high``, from :func:`ultrum.bands`.
     title : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
     ax : Axes, optional
         Axes to draw on; by default those of a new figure.
 
@@ -281,7 +281,7 @@ def small_multiples(
     shade: pd.DataFrame | None = None,
     title: str = "",
 ) -> list[Axes]:
-    """Each series in a small picture of its own, all over the same time.
+    """Each series in its own small panel, over the same span.
 
     Parameters
     ----------
@@ -290,14 +290,14 @@ def small_multiples(
     columns : int
         Figures side by side.
     shade : DataFrame, optional
-        Spells shaded in every picture.
+        Episodes shaded in every panel.
     title : str
-        Title; made from the data where it is empty.
+        Title; by default generated from the data.
 
     Returns
     -------
     list of Axes
-        Axes of each picture.
+        Axes of each panel.
 
     Examples
     --------
@@ -349,7 +349,7 @@ def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float 
 
 
 def _draw_zero(ax: Axes, lines: Sequence[TimeSeries]) -> None:
-    """The level zero, where growth or returns lie on both sides of it."""
+    """A line at zero, if growth or returns lie on both sides of it."""
     for line in lines:
         grown = any(step.action in ("growth", "difference") for step in line.metadata.trail)
         values = line.values.dropna()
@@ -359,7 +359,7 @@ def _draw_zero(ax: Axes, lines: Sequence[TimeSeries]) -> None:
 
 
 def _name_scale(scale: Axes, unit: str, places: list[int], lines: Sequence[TimeSeries], *, shared: bool) -> None:
-    """Unit on an axis; of two scales each is named after its line, in its colour."""
+    """Unit on an axis; with two scales each is labelled with its line, in its colour."""
     alone = not shared and len(places) == 1
     colour = LINES[places[0] % len(LINES)] if alone else INK
     name = f"{lines[places[0]].metadata.heading},\n" if alone else ""
@@ -370,7 +370,7 @@ def _name_scale(scale: Axes, unit: str, places: list[int], lines: Sequence[TimeS
 
 
 def _common_base(series: Sequence[TimeSeries], wanted: str) -> str:
-    """The period all are rebased to; ``first`` is the first that every one has."""
+    """The base period of all series; ``first`` is the first common one."""
     if wanted != "first":
         return wanted
     firsts: list[str] = []
@@ -417,7 +417,7 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
 
 
 def edge_of(label: Any, end: bool = False) -> Any:
-    """First or last moment of a period by its name."""
+    """First or last moment of a period with this name."""
     if not end:
         return pd.Timestamp(parse_period(str(label))[1])
     return pd.Timestamp(last_day(str(label))) + pd.Timedelta(days=1)
@@ -428,7 +428,7 @@ def _reference(ax: Axes, level: float, colour: str, dash: Any) -> None:
 
 
 def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
-    """Name the lines above the axes; how many rows of text that takes."""
+    """Legend above the axes; returns its number of rows of text."""
     from matplotlib.lines import Line2D
 
     handles = [
@@ -459,7 +459,7 @@ def _wrap(text: str, width: int) -> str:
 
 
 def _without_field(metadata: Metadata) -> str:
-    """What bars are of; where only the field is known, how long they are."""
+    """Subject of the bars; if only the field is known, their length."""
     owner = metadata.heading.removesuffix("close").rstrip(" .,")
     return owner or f"{metadata.frequency.name} bars".capitalize()
 
@@ -479,7 +479,7 @@ def _foot(lines: Sequence[TimeSeries]) -> str:
 @house_style
 @validate_arguments
 def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
-    """From when to when each series of a panel has values, with its gaps, and the rows that are whole.
+    """Coverage of a panel: the span and gaps of each series, and the complete rows.
 
     Parameters
     ----------
@@ -528,7 +528,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
 
 
 def _most_lacking(coverage: pd.DataFrame) -> pd.DataFrame:
-    """The series that can be read, those with the fewest rows first chosen."""
+    """The series with readable labels, those with the fewest rows first."""
     if len(coverage) <= MOST_NAMES:
         return coverage
     chosen = coverage["rows"].nsmallest(MOST_NAMES, keep="first").index
