@@ -206,7 +206,7 @@ BROKEN = {  # name: (source, keywords, words of the message)
     "a page without a table": (b"<html><body><p>hello</p></body></html>", {}, ["without a table"]),
     "no table with such headings": (PAGE.format("x").encode(), {"headings": ["tides"]}, ["tides"]),
     "broken JSON": (b'{"date": [1, 2', {}, ["not JSON"]),
-    "JSON without records": (b'{"a": {"b": 1}}', {}, ["no records"]),
+    "JSON without records": (b'{"a": {"b": 1}}', {}, ["not JSON of a known form"]),
     "a style of dates unknown": ("d,x\n2024-01,1\n2024-02,2\n", {"dates": "15th"}, ["'15th' is not known"]),
     "dates in no style": ("date,x\n1/2/3/4,1\n2/3/4/5,2\n", {}, ["no rows of a date"]),
     "a damaged Parquet file": (b"PAR1" + b"x" * 50, {}, ["damaged Parquet"]),
@@ -304,7 +304,7 @@ BROKEN |= {
     "short years of two centuries": (_rows("when,x", [f"Dec-{y}" for y in range(25, 31)]), {}, ["1925", "first_year=2025"]),
     "quarters or months": (_rows("when,x", [f"2020/{q}" for q in (1, 2, 3, 4)]), {}, ["2020-02-01", "2020-04-01"]),
     "days and months exchanged": (_rows("when,x", [d.replace(month=d.day, day=d.month) if d.day <= 12 else d
-                                                   for d in _SWAPPED]), {}, ["exchanged in", "first 2024-02-01"]),
+                                                   for d in _SWAPPED]), {}, ["swapped in", "first 2024-02-01"]),
     "a pair that cannot be": ("d,x\n2024-01,1\n2024-02,2\n", {"units": "EUR/ABC"}, ["units='EUR/ABC'"]),
     "what was seen": ("a;b\nc;1\n", {}, ["'a | b'", "date_column="]),
 }  # fmt: skip

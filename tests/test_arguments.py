@@ -98,7 +98,7 @@ class Twice(Scratch):
                 AlignmentError,
                 ("'03/04/2005'", "row 1 of 2", "2024-03-31"),
             ),
-            (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "not a day")),
+            (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "not a date")),
             (paid.assign(amount=["1.0", "one"]), UnitError, ("b, 2005-06-01", "one", "above 0")),
             (paid.assign(amount=[np.inf, 1.0]), UnitError, ("a, 2005-06-01", "inf")),
             (paid.drop(columns="date"), UnitError, ("asset, date, amount",)),
@@ -152,7 +152,7 @@ class Twice(Scratch):
             with self.refused(UnitError, "a is a return"):
                 function(t.assets)
         others = prices("xyz", DAYS).with_metadata(measure="flow", currency="")
-        with self.refused(AlignmentError, "No volume of a, b, c", "x, y, z"):
+        with self.refused(AlignmentError, "No price date of a, b, c", "x, y, z"):
             ul.mask_untraded(t.daily, others)
 
     def test_arithmetic_with_numbers_on_either_side(self):
@@ -164,5 +164,5 @@ class Twice(Scratch):
         ):  # fmt: skip
             pd.testing.assert_series_equal(made.to_pandas(), wanted)
         for call in (lambda: series * series, lambda: series + values, lambda: series - "1"):
-            with self.refused(ArgumentError, "cpi", "takes a number"):
+            with self.refused(ArgumentError, "cpi", "use a number"):
                 call()

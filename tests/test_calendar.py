@@ -255,7 +255,7 @@ class Delisting(Scratch):
         close = pd.DataFrame({"A": 50.0}, pd.bdate_range("2024-01-01", periods=9))
         adjusted = ul.SeriesTable.from_pandas(close, measure="price", income="total")
         paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-04"], "amount": [1.0]})
-        with self.refused(UnitError, "A", "include dividends already"):
+        with self.refused(UnitError, "A", "already include dividends"):
             ul.returns(adjusted, dividends=paid)
         self.assertEqual(ul.returns(adjusted).metadata[0].income, "total")
         text = "Date,Close,Adj Close\n" + "".join(f"2024-01-0{d},5{d},4{d}\n" for d in range(1, 6))

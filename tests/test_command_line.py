@@ -113,8 +113,8 @@ class Commands(OnPractice):
         found = [row["address"] for row in json.loads(done.stdout)]
         self.assertEqual(found, [f"observatory:PRICES/M.{a}.CPI" for a in ("QM", "QS", "QT")])
         self.assertIn("observatory:PRICES/M.QM.CPI", self.ultrum("find", "consumer").stdout)
-        for words, said in ((["unicorns"], "'unicorns'"), (["jobless", "consumer"], "no listing has all"),
-                            (["jobless", "--region", "QQ"], "none with region = QQ")):  # fmt: skip
+        for words, said in ((["unicorns"], "'unicorns'"), (["jobless", "consumer"], "No listing contains all"),
+                            (["jobless", "--region", "QQ"], "none of them matches region = QQ")):  # fmt: skip
             nothing = self.ultrum("find", *words)
             self.assertEqual((nothing.returncode, nothing.stdout), (3, ""))
             self.assertIn(said, nothing.stderr)
@@ -211,7 +211,7 @@ class Commands(OnPractice):
         listed = json.loads(self.ultrum("vault", "list", "college", "--json").stdout)
         self.assertEqual([d["address"] for d in listed["downloads"]], ["college:factors_monthly.zip"])
         self.assertIn("downloads in v.zip", self.ultrum("vault", "pack", "v.zip").stdout)
-        self.assertIn("0 downloads taken over", self.ultrum("vault", "unpack", "v.zip").stdout)
+        self.assertIn("0 downloads imported", self.ultrum("vault", "unpack", "v.zip").stdout)
         self.assertEqual(self.ultrum("vault", "forget", "college").returncode, 130)  # nobody said yes
         self.assertIn("1 removed", self.ultrum("vault", "forget", "college", "--yes").stdout)
         self.assertEqual(json.loads(self.ultrum("vault", "list", "college", "--json").stdout)["downloads"], [])
@@ -319,7 +319,7 @@ class Commands(OnPractice):
             (["run", "absent.toml"], 2, "cannot be read"),
             (["run", "down.toml"], 3, "could not be downloaded"),
             (["look", "observatory:PRICES/M.QM"], 3, "2 parts"),
-            (["look", "nonsense"], 2, "neither a file here nor an address"),
+            (["look", "nonsense"], 2, "neither a file nor an address"),
             (["look", "observatory:RATES/M.QM.POLICY", "--rows", "0"], 2, "--rows"),
             (["find", "--sources", "mine.txt"], 2, "not TOML"),
             (["find", "--sources", "absent.toml"], 2, "--practice"),

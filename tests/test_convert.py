@@ -88,7 +88,7 @@ class Lower(Scratch):
     def test_refusals_name_the_mend(self):
         with self.refused(FrequencyError, "disaggregate"):
             ul.to_frequency(series([1, 2], measure="flow"), "B")
-        with self.refused(FrequencyError, "fit whole"):
+        with self.refused(FrequencyError, "do not nest"):
             ul.to_frequency(series([1, 2], freq="W", measure="flow"), "M")
         with self.refused(UnitError, "sum of index", "mean"):
             ul.to_frequency(series([1, 2, 3], measure="index"), "Q", how="sum")
@@ -134,7 +134,7 @@ class Currency(Scratch):
         quote = daily([2, 2], measure="quote", unit="QTV/QML", name="pair")
         with self.refused(ul.UltrumError, "No quote of QSR", "QML, QTV"):
             ul.to_currency(daily([1, 2], measure="price", currency="QSR"), "QML", quote)
-        with self.refused(ul.UltrumError, "in excess of bill", "convert the returns first"):
+        with self.refused(ul.UltrumError, "in excess of bill", "Convert the returns first"):
             excess = daily([0.1, 0.2], measure="return", currency="QTV", excess_of="bill")
             ul.to_currency(excess, "QML", quote)
 
@@ -178,7 +178,7 @@ class Intraday(Scratch):
         ):
             with self.refused(FrequencyError, word):
                 ul.to_frequency(self.quotes(), "D", **more)
-        with self.refused(FrequencyError, "do not fit whole"):
+        with self.refused(FrequencyError, "do not nest"):
             ul.to_frequency(self.quotes(), "7N")
 
 
@@ -204,7 +204,7 @@ class Weekly(Scratch):
         ends = x.to_pandas().groupby(x.index.end_time.strftime("%Y-%m")).mean()
         np.testing.assert_allclose(got, ends[: len(got)])
         self.assertEqual(len(got), 4)  # May is not finished
-        with self.refused(FrequencyError, "weeks do not fit whole", "neighbour"):
+        with self.refused(FrequencyError, "weeks do not nest", "next or previous"):
             ul.to_frequency(x.with_metadata(measure="flow", timing="total"), "M")
 
     def test_weeks_years_and_quarters_end_where_one_says(self):

@@ -368,7 +368,7 @@ class Databases(Scratch):
         with sqlite3.connect(file) as book:
             prices().assign(date=lambda f: f["date"].dt.strftime("%Y-%m-%d")).to_sql("prices", book, index=False)
         self.check(f"sqlite:///{file}")
-        with self.refused(SourceError, "refused", "nothing"):
+        with self.refused(SourceError, "rejected", "nothing"):
             ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": f"sqlite:///{file}",
                     "queries": {"q": {"sql": "SELECT nothing FROM prices"}}}}).table("b:q")  # fmt: skip
 
@@ -389,11 +389,11 @@ class Databases(Scratch):
             "PRAGMA journal_mode = DELETE": ["begins with PRAGMA"],
             "SELECT 1; DELETE FROM t": ["several statements"],
             "SELECT ';' FROM t; -- a\nDROP TABLE t": ["several statements"],
-            "WITH x AS (SELECT 1) DELETE FROM t": ["refused"],
-            "SELECT load_extension('x') FROM t": ["refused"],
-            "SELECT writefile('x', 'y') FROM t": ["refused"],
-            "SELECT * FROM pragma_database_list": ["refused"],
-            "SELECT 'open": ["does not close"],
+            "WITH x AS (SELECT 1) DELETE FROM t": ["rejected"],
+            "SELECT load_extension('x') FROM t": ["rejected"],
+            "SELECT writefile('x', 'y') FROM t": ["rejected"],
+            "SELECT * FROM pragma_database_list": ["rejected"],
+            "SELECT 'open": ["unclosed quote"],
             slow: ["interrupted"],
         }.items():  # fmt: skip
             said = {"kind": "database", "url": f"sqlite:///{file}", "queries": {"q": {"sql": sql}}}
@@ -450,7 +450,7 @@ class Databases(Scratch):
         address = url.replace("postgresql://", "postgresql+psycopg://clerk@")
         credentials = {"kind": "password", "user": "clerk", "variable": "BOOK_PASSWORD"}
         self.check(address, credentials=credentials)
-        for sql, words in {"SELECT lo_create(0), date FROM prices": ["calls lo_create"], "SELECT written(), date FROM prices": ["read-only transaction"], "WITH x AS (DELETE FROM prices RETURNING *) SELECT * FROM x": ["refused"],
+        for sql, words in {"SELECT lo_create(0), date FROM prices": ["calls lo_create"], "SELECT written(), date FROM prices": ["read-only transaction"], "WITH x AS (DELETE FROM prices RETURNING *) SELECT * FROM x": ["rejected"],
                            "COPY prices TO '/tmp/p'": ["begins with COPY"], "SELECT pg_sleep(9), date FROM prices": ["timeout"],
                            "SELECT 1; DELETE FROM prices": ["several statements"]}.items():  # fmt: skip
             said = {
@@ -470,7 +470,7 @@ class Databases(Scratch):
             ul.Desk(self.folder / "w", sources={"book": {"kind": "database", "url": address,
                     "credentials": credentials}}).table("book:prices")  # fmt: skip
         self.assertNotIn("wrong-word", str(caught.exception))
-        with self.refused(SourceError, "holds a password"):
+        with self.refused(SourceError, "contains a password"):
             ul.Desk(self.folder / "w", sources={"b": {"kind": "database", "url": address.replace(
                 "clerk@", "clerk:secret@")}}).table("b:prices")  # fmt: skip
 

@@ -120,7 +120,7 @@ class Figures(Scratch):
         self.assertLess(betas.get_figure().get_figheight(), 10)
         risk = ul.figures.risk_against_return(ul.risk_return(panel.assets))
         self.assertEqual(len(risk.texts), 0)
-        self.assertIn("names left out", self.foot(risk))
+        self.assertIn("names omitted", self.foot(risk))
         cover = ul.figures.coverage_timeline(panel)
         named = [t.get_text() for t in cover.get_yticklabels()]
         self.assertEqual((len(named), set(panel.coverage.index[:50]) - set(named)), (80, set()))

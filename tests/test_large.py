@@ -121,7 +121,7 @@ class Large(Scratch):
         )
         own = want.coverage.loc[want.asset_names]
         pd.testing.assert_frame_equal(got.coverage.loc[want.asset_names], own)
-        with self.refused(UltrumError, "set when these became known"):
+        with self.refused(UltrumError, "set their publication lag"):
             ul.align(assets=disk, to=self.path("p"), **{**said, "known_by": None})
 
     def test_dividends_that_find_no_price_are_told(self):
@@ -234,7 +234,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             "frequency": "B",
             "facts": {"measure": "price", "currency": "QML"},
         }
-        with self.refused(TableError, "0.parquet, row", "sorted by asset and date", "LongTable.sort"):
+        with self.refused(TableError, "0.parquet, row", "Sort the rows by asset and date", "LongTable.sort"):
             _ = ul.LongTable(folder, **said).assets
         told = []
         made = ul.LongTable.sort(
@@ -274,7 +274,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             ({"asset": ["A", None], "date": days, "v": [1.0, 2.0]}, "no asset"),
             ({"asset": ["A", "A"], "date": ["x", "y"], "v": [1.0, 2.0]}, "Dates are string"),
             ({"asset": ["A", "A"], "date": days, "v": ["1", "b"]}, "must be numbers"),
-            ({"asset": ["A", "A"], "date": days[::-1], "v": [1.0, 2.0]}, "does not come after"),
+            ({"asset": ["A", "A"], "date": days[::-1], "v": [1.0, 2.0]}, "is not after"),
             ({"asset": ["A"], "day": days[:1], "v": [1.0]}, "no column 'date'"),
             ({"asset": pa.array([], pa.string()), "date": days[:0], "v": pa.array([], pa.float64())}, "no row"),
         ):  # fmt: skip
@@ -284,9 +284,9 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         with self.refused(TableError, "c.parquet is not a readable Parquet file"):
             ul.LongTable(self.path("c.parquet"), **said)
         for bad, words in (
-            ("1 XB", "cannot be read"),
+            ("1 XB", "is not a size"),
             ("3 MB", "too little"),
-            (-1, "cannot be read"),
+            (-1, "is not a size"),
         ):
             with self.refused(UltrumError, "max_memory", words):
                 ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)

@@ -115,7 +115,7 @@ class Shape(Scratch):
             self.assertAlmostEqual(row["expected"], 1000 * scipy.stats.norm.sf(reach), 9)
         self.assertGreater(made.table.loc["> 3", "ratio"], 1.0)
         self.assertLess(made.table.loc["0.5 to 2", "ratio"], 1.0)
-        with self.refused(UnitError, "leave values out"):
+        with self.refused(UnitError, "do not cover the values"):
             ul.distribution(x, bins=[0.0, 0.1])
         with self.refused(EstimationError, "at least 8"):
             ul.distribution(returns(5))
@@ -201,7 +201,7 @@ class Against(Scratch):
         own = series([0.1, 0.1, np.nan, 0.1, 0.1], name="A", measure="return")
         base = series([0.0, 0.0, 0.1, 0.0, 0.1], name="I", measure="return")
         torn = ul.compare_to_benchmark(own, base, ["P1M", "P3M"])
-        self.assertEqual((list(torn.table.index), "P3M left out" in torn.basis), (["P1M"], True))
+        self.assertEqual((list(torn.table.index), "P3M omitted" in torn.basis), (["P1M"], True))
         fall = ul.drawdowns(series([-0.1, np.nan, 0.2], name="A", measure="return"))
         self.assertIn("1 missing returns passed over", fall.basis)
         excess = series([0.1, 0.2, 0.1], name="A", measure="return", excess_of="bill")
@@ -270,7 +270,7 @@ class Against(Scratch):
             splits=split,
         )
         np.testing.assert_allclose(again.table["value"], got.table["value"], rtol=1e-12)
-        with self.refused(CurrencyError, "give rates"):
+        with self.refused(CurrencyError, "Set rates="):
             ul.positions(bought, close, currency="QSR")
         with self.refused(AlignmentError, "No price of Z"):
             ul.positions(bought.assign(asset="Z"), close)

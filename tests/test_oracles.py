@@ -70,7 +70,7 @@ class Regressions(Scratch):
             lambda: ul.premium(panel.factor_table["f0"], errors="HC0", lags=1),
             lambda: ul.regress(panel.excess, panel.factor_table, clusters=np.arange(90) % 9, lags=1),
         ):
-            with self.refused(EstimationError, "lags", "remove lags"):
+            with self.refused(EstimationError, "lags", "Remove lags"):
                 call()
         for name in ul.__all__:
             if inspect.isfunction(getattr(ul, name)):
@@ -253,7 +253,7 @@ class Pricing(Scratch):
         nothing = replace(got, covariance=got.covariance * np.nan, errors=got.errors * np.nan)
         self.assertIn("premium", repr(nothing))
         cost = ul.cost_of_equity(ul.factor_betas(panel), premia=nothing, risk_free=0.02)
-        self.assertIn("that of a premium is missing", cost.notes["a"])
+        self.assertIn("a premium has none", cost.notes["a"])
 
     def test_the_bootstrap_of_the_joint_test_counts_draws_that_reach_the_statistic(self):
         panel = random_panel(T=80, N=3, K=1, seed=7, dropped=())
@@ -377,7 +377,7 @@ class Descriptions(Scratch):
         with ul.limits(rows=5):
             with ul.limits(rows=9), ul.limits(rows=5):
                 pass
-            with self.refused(ul.UltrumError, "more than 5"):
+            with self.refused(ul.UltrumError, "the limit is 5"):
                 ul.read_series("date,a\n" + "".join(f"2024-0{m},1\n" for m in range(1, 8)))
         outer, inner = ul.limits(rows=5), ul.limits(rows=6)
         for block in (outer, inner):
@@ -405,7 +405,7 @@ class Services(OnPractice):
         plain = desk.fetch("observatory:PRICES/M.QM.CPI")
         named = desk.fetch("observatory:QLO,PRICES,1.0/M.QM.CPI")
         pd.testing.assert_series_equal(named.values, plain.values, check_names=False)
-        with self.refused(ul.UltrumError, "no flow 'QSO,PRICES'"):
+        with self.refused(ul.UltrumError, "no dataflow 'QSO,PRICES'"):
             desk.fetch("observatory:QSO,PRICES/M.QM.CPI")
         found, failed = [], []
 

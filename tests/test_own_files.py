@@ -227,7 +227,7 @@ class OwnFiles(Scratch):
         self.assertIn('data-start="1"', page)
         self.assertNotRegex(page.split("<script>")[0], "https?://")  # it needs no network
         for words, expected in (
-            (("--title", "x"), "need --picture"), (("--picture", "q.png", "--size", "9x9"), "write 1280x800"),
+            (("--title", "x"), "need --picture"), (("--picture", "q.png", "--size", "9x9"), "Write 1280x800"),
             (("--page", "KELP.csv"), "would be overwritten"), (("--page", "q.html", "--returns", "M"), "cannot be used"),
         ):  # fmt: skip
             done = command("look", "KELP.csv#Close", *words, cwd=self.folder)
@@ -265,13 +265,13 @@ class Columns(Scratch):
         daily = [0.2, -0.15, 0.21, -0.18, 0.2]
         with self.refused(TableError, "percent or decimals"):
             price_table(self.read("d,A\n" + self.rows(daily)))
-        with self.refused(TableError, "which of 'a', 'b' is the market"):
+        with self.refused(TableError, "the market could be any of 'a', 'b'"):
             factor_table(self.read("d,a,b\n" + self.rows(daily, daily), units="percent"))
         with self.refused(TableError, "can each be the market"):
             factor_table(self.read("d,Mkt-RF,Market\n" + self.rows(daily, daily), units="percent"))
-        with self.refused(TableError, "can each be the price"):
+        with self.refused(TableError, "price could be any of"):
             price_table(self.read("Ticker,d,x,y\n" + "".join(f"{n},2024-01-{k + 1:02d},{k + 1},{k + 2}\n" for k in range(5) for n in "AB")))  # fmt: skip
-        two = "can each be the price|Name the price column"
+        two = "price could be any of|Name the price column"
         for heading in ("Close,Price", "index,KELP", "Value,A"):
             with self.assertRaisesRegex(TableError, two):
                 price_table(self.read(f"d,{heading}\n" + self.rows([100, 101, 99], [50, 51, 52])))

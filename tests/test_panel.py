@@ -93,7 +93,7 @@ class Aligning(Scratch):
             ul.align(**said | {"factors": percent})
         with self.refused(UnitError, "risk-free", "percent"):
             ul.align(**said | {"risk_free": returns(np.full(12, 0.25), "bill")})
-        with self.refused(UnitError, "not in excess", "zero cost"):
+        with self.refused(UnitError, "not an excess return", "zero cost"):
             ul.align(**said | {"factors": said["factors"].with_metadata(excess_of="")})
         with self.refused(UnitError, "total"):
             ul.align(**said | {"assets": said["assets"].with_metadata(excess_of="bill")})

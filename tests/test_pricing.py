@@ -226,7 +226,7 @@ class JointAlpha(Scratch):
         with self.refused(ul.UltrumError, "No factor"):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
         with self.assertWarnsRegex(
-            ul.DataWarning, r"62 of 252 periods.*LMPB \(150 rows\).*251 rows .* 20 assets"
+            ul.DataWarning, r"62 of 252 periods.*LMPB \(150 rows\).*251 periods .* 20 assets"
         ):
             ul.joint_alpha_test(ul.practice.panel(), ["market"])
         with self.refused(ul.UltrumError, "T > N + K", "fewer assets"):
@@ -445,7 +445,7 @@ class Sensitivity(Scratch):
             chosen={"frequency": "Q"}, published=0.9, end="2020-06", errors="classical",
         )  # fmt: skip
         self.assertEqual(len(got.table), 2 * 2 * 3 * 2)
-        self.assertTrue(got.table.query("window == 'P30Y'")["note"].str.contains("shorter than P30Y").all())
+        self.assertTrue(got.table.query("window == 'P30Y'")["note"].str.contains("do not cover P30Y").all())
         cell = got.table.set_index(["window", "frequency", "adjustment", "estimator"])
         part = panel.sample("2017-07", "2020-06")
         plain = ul.factor_betas(part, ["market"], errors="classical")

@@ -159,7 +159,7 @@ class Formats(Service):
         with HttpClient() as client:
             for path, accept, words in (("data/PRICES/M.QM", "*/*", ["does not understand", "3 dimensions", "(140)"]),
                                         ("data/PRICES/M.XX.CPI", "application/xml", ["nothing matches", "(100)"]),
-                                        ("data/PRICES/all", "image/png", ["does not offer the format", "(406)"])):  # fmt: skip
+                                        ("data/PRICES/all", "image/png", ["does not offer the requested format", "(406)"])):  # fmt: skip
                 with self.subTest(path), self.refused(SourceError, *words):
                     client.get(f"{self.service.sdmx}/{path}", accept=accept)
 
@@ -299,10 +299,10 @@ class Reading(Scratch):
 
     def test_what_is_no_whole_message_is_refused(self):
         good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
-        for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a whole"]),
+        for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a complete"]),
                             (good.replace("2024-01", "2024-13"), ["'2024-13' is not a period"]),
                             (good + good.splitlines()[1] + "\n", ["1 duplicate period", "2024-01"]),
-                            ('{"data": {"dataSets": [', ["not a whole"]), ("<m:Data", ["not a whole"]),
+                            ('{"data": {"dataSets": [', ["not a complete"]), ("<m:Data", ["not a complete"]),
                             ("<!DOCTYPE html><html></html>", ["web page"]),
                             ('{"errors": [{"code": 510, "title": "Too much"}]}', ["larger than", "'Too much'"])):  # fmt: skip
             with self.subTest(body[:40]), self.refused(SourceError, "s:F", *words):

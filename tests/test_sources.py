@@ -55,17 +55,17 @@ class Sdmx(OnPractice):
     def test_errors_name_what_there_is(self):
         desk = self.desk()
         for address, words in {
-            "observatory:TIDES/M.QM.CPI": ["no flow 'TIDES'", "PRICES"],
+            "observatory:TIDES/M.QM.CPI": ["no dataflow 'TIDES'", "PRICES"],
             "observatory:PRICES/M.QM": ["2 parts", "FREQ.REF_AREA.ITEM"],
             "observatory:PRICES/M.XX.CPI": ["REF_AREA", "XX", "QM, QS, QT"],
             "observatory:RATES/M.QS.POLICY": ["nothing matches", "(100)"],
             "observatory:PEOPLE/M.QM.T": ["frequency Monthly (M)", "Annual (A)", "disaggregate"],
-            "observatory:PRICES/M..CPI": ["3 series", "name one"],
+            "observatory:PRICES/M..CPI": ["3 series", "Write the key of one"],
             "lighthouse:x": ["no source 'lighthouse'", "college"],
             "harbour:x": ["not found"],
-            "college:factors_monthly.zip": ["whole table", "factors_monthly.zip#bill"],
+            "college:factors_monthly.zip": ["is a table", "factors_monthly.zip#bill"],
             "college:factors_monthly.zip#tides": ["'tides'", "market"],
-            "college:../../etc/passwd": ["stays inside"],
+            "college:../../etc/passwd": ["cannot leave"],
             "nonsense": ["is not an address"],
         }.items():
             with self.subTest(address), self.refused(SourceError, *words):
@@ -87,7 +87,7 @@ class Sdmx(OnPractice):
 
 
 class _Moody(http.server.BaseHTTPRequestHandler):
-    """Answers by its path: busy for a while, cut short, endless, a page, elsewhere."""
+    """Answers by its path: busy for a while, truncated, endless, a page, elsewhere."""
 
     def do_GET(self):
         self.server.asked.append((time.monotonic(), self.path, dict(self.headers)))
@@ -187,7 +187,7 @@ class Http(Scratch):
         desk = ul.Desk(self.folder / "mine", sources={"s": {"kind": "table", "url": self.url}}, policy=HURRY)
         self.addCleanup(desk.close)
         unpack(desk.vault, self.folder / "vault.zip")
-        with self.assertWarnsRegex(DataWarning, "not what the source serves"):
+        with self.assertWarnsRegex(DataWarning, "differs from what the source serves"):
             status = desk.refresh("s:confirming#x").status["status"].tolist()
         self.assertIn("revised", status[0])
         self.assertEqual(desk.fetch("s:confirming#x").values.tolist(), [1.0, 2.0])
@@ -215,10 +215,10 @@ def _length(body):
 _ZIPPED = gzip.compress(b"date,x\n2024-01,1\n2024-02,2\n")
 _EMPTY_BLOCK = b"\x00\x00\x00\xff\xff"  # a stored block of deflate that holds nothing
 HOSTILE = {  # path: (what the server sends, words of the refusal)
-    "cut": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED[:-6]), _ZIPPED[:-6])], ["cut short"]),
+    "cut": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED[:-6]), _ZIPPED[:-6])], ["truncated"]),
     "damaged": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(_ZIPPED), _ZIPPED[:-8] + b"\0" * 8)], ["damaged"]),
-    "twice": (lambda: [_answer("Content-Encoding: gzip, gzip\r\n" + _length(b"x"), b"x")], ["only one of gzip"]),
-    "foreign": (lambda: [_answer("Content-Encoding: br\r\n" + _length(b"x"), b"x")], ["only one of gzip"]),
+    "twice": (lambda: [_answer("Content-Encoding: gzip, gzip\r\n" + _length(b"x"), b"x")], ["only gzip"]),
+    "foreign": (lambda: [_answer("Content-Encoding: br\r\n" + _length(b"x"), b"x")], ["only gzip"]),
     "bomb": (lambda: [_answer("Content-Encoding: gzip\r\n" + _length(b := gzip.compress(b"0" * 50_000_000)), b)],
              ["more than 10,000 bytes"]),
     "part": (lambda: [_answer(_length(b"half"), b"half", "206 Partial Content")], ["206"]),
@@ -416,7 +416,7 @@ class Credentials(OnPractice):
             return done, shown
 
         for words, line in (
-            ([named], "have not defined"),
+            ([named], "is not defined"),
             ([named, "--credentials", own], f"--bind k={host}"),
         ):
             done, shown = run(*words)
@@ -432,7 +432,7 @@ class Credentials(OnPractice):
         )
         done, shown = run(inline)
         self.assertEqual((done.returncode, shown), (2, []))
-        self.assertIn("credential of your own settings", done.stderr)
+        self.assertIn("must be the name of a credential", done.stderr)
         beside = self.file("ultrum.toml", '[sources.h]\nkind = "table"\nurl = "https://harbour.example"\n'
                            'credentials = { kind = "bearer", variable = "HOME" }\n')  # fmt: skip
         with self.refused(SourceError, "only your own settings may", 'hosts = ["harbour.example"]'):
@@ -484,13 +484,13 @@ class Credentials(OnPractice):
 
     def test_secrets_in_settings_and_keys_that_are_not_there_are_refused(self):
         for said, words in (({"kind": "bearer", "token": "abc"}, ["credentials.token", "secret in a file"]),
-                            ({"kind": "bearer"}, ["either a variable or a keyring"]),
+                            ({"kind": "bearer"}, ["both a variable and a keyring"]),
                             ({"kind": "stamp", "variable": "X"}, ["bearer, header, query, password"]),
                             ({"kind": "header", "variable": "X"}, ["need a name"])):  # fmt: skip
             with self.subTest(said), self.refused(SourceError, *words):
                 self.locked_desk(**said)
         with (mock.patch.dict(os.environ, {"HARBOUR_KEY": "schl\u00fcssel"}),
-              self.refused(SourceError, "no header can carry")):  # fmt: skip
+              self.refused(SourceError, "an HTTP header cannot carry")):  # fmt: skip
             self.locked_desk(kind="bearer", variable="HARBOUR_KEY").table("college:x.csv")
         with self.refused(SourceError, "NO_SUCH_KEY is not set"):
             self.locked_desk(kind="bearer", variable="NO_SUCH_KEY").table("college:x.csv")

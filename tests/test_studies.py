@@ -197,7 +197,7 @@ class Whole(OnPractice):
         result = self.run_it(ul.Study.parse(white).with_sources_at(self.service.places))
         self.assertEqual(sum(not s.reused for s in result.stages.values()), 3)
         page = write_results(result, self.folder / "here")["report"].read_text()
-        self.assertIn("BRTW have been run with 2 specifications in this vault", page)
+        self.assertIn("BRTW have been estimated under 2 specifications with this vault", page)
         packed = bundle(result, self.folder / "vault", self.folder / "counted.zip")
         study, vault = unbundle(packed, self.folder / "there")
         closed = study.with_sources_at(dict.fromkeys(study.sources, "http://127.0.0.1:9"))
@@ -244,7 +244,7 @@ class Whole(OnPractice):
         own = moved.moved.loc["models.market and economy.SHIPS.prices"]
         self.assertEqual(own["because"], "observatory:data/PRICES/M.QM.CPI")
         self.assertNotIn("models.market.SHIPS.market", moved.moved.index)
-        self.assertIn("numbers moved", repr(moved))
+        self.assertIn("numbers changed", repr(moved))
 
     def test_changes_name_keys_numbers_that_come_and_go_and_renamed_models(self):
         study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
@@ -344,7 +344,7 @@ class Whole(OnPractice):
             self.assertEqual(ul.trail(source, f"{beta:.7f}").name, "models.market.SVFC.market")
             cost = ul.trail(source, f"{100 * result.cost.value['SVFC']:.6f} %")
             self.assertEqual(cost.name, "cost_of_equity.SVFC")
-            with self.refused(StudyError, "numbers are printed as 0"):
+            with self.refused(StudyError, "numbers print as 0"):
                 ul.trail(source, "0")
         then = self.run_it(self.load("market_model"), at=max(r.retrieved for r in result.downloads))
         self.assertEqual(then.cost.value["SVFC"], result.cost.value["SVFC"])
@@ -397,7 +397,7 @@ class Whole(OnPractice):
         shown = command("trail", "s-results", cwd=self.folder)
         self.assertIn("exchange:prices.csv", shown.stdout)
         self.assertEqual(command("trail", "s-results", "x", cwd=self.folder).returncode, 2)
-        self.assertIn("use one of them",
+        self.assertIn("Use one of them",
                       command("run", "s.toml", "--refresh", "--offline", cwd=self.folder).stderr)  # fmt: skip
         whole = command("run", "s.zip", cwd=self.folder)
         self.assertEqual(whole.returncode, 0, whole.stderr)
@@ -441,7 +441,7 @@ class Files(Scratch):
             ul.Study.load(self.folder / "circle.toml")
         (self.folder / "inner").mkdir()
         (self.folder / "inner" / "s.toml").write_text(SMALL.replace("sources.toml", "../base.toml"))
-        with self.refused(StudyError, "leaves the folder", "--anywhere"):
+        with self.refused(StudyError, "outside the folder", "--anywhere"):
             ul.Study.load(self.folder / "inner" / "s.toml")
         self.assertEqual(len(ul.Study.load(self.folder / "inner" / "s.toml", anywhere=True).sources), 4)
 
@@ -502,7 +502,7 @@ class Files(Scratch):
                 said = str(caught.exception)
                 for word in words:
                     self.assertIn(word, said)
-                self.assertRegex(said, r"has [12] faults?; nothing was tried.\n  line \d+: ")
+                self.assertRegex(said, r"has [12] faults?; nothing was run.\n  line \d+: ")
                 line = int(said.split("line ")[1].split(":", maxsplit=1)[0])
                 self.assertNotRegex(said, r"\[key\]|Section|Words|union|dict\[")  # names of the program
                 near = "\n".join(broken.splitlines()[max(0, line - 8) : line + 8])

@@ -84,7 +84,7 @@ class Corpus(Scratch):
         index = ul.read_series(text, timezone="Europe/Paris").series["x"].index
         self.assertEqual(len(index.tz_convert("UTC").unique()), 6)
         for day, words in (
-            ("2024-03-31", ["never showed 2024-03-31 02:00"]),
+            ("2024-03-31", ["skipped 2024-03-31 02:00"]),
             ("2024-10-27", ["twice"]),
         ):
             with self.refused(TableError, *words):
@@ -184,7 +184,7 @@ class Reports(Scratch):
         self.assertEqual((series.values.iloc[0], series.metadata.currency, str(series.index[0])[:10]),
                          (1250.5, "QML", "2024-03-05"))  # fmt: skip
         for text, words in ((page.format("no day"), ["on='2024-03-15'"]),
-                            (page.replace("today", "tomorrow"), ["are not in it"]),
+                            (page.replace("today", "tomorrow"), ["does not contain the words"]),
                             (page.replace("Ships: 12", "Freight rate today: 7"),
                              ["different numbers"])):  # fmt: skip
             with self.refused(TableError, *words):

@@ -132,7 +132,7 @@ class Keeping(Scratch):
             }
 
         for name, members, words in (
-            ("slip", {"../evil": "x"}, ["'../evil'", "no packed vault"]),
+            ("slip", {"../evil": "x"}, ["'../evil'", "not part of a packed vault"]),
             ("no list", {"deliveries.json": "x"}, ["damaged"]),
             ("deep", {"deliveries.json": "[" * 100_000}, ["damaged"]),
             ("other", {"deliveries.json": "{}"}, ["no list"]),
@@ -140,7 +140,7 @@ class Keeping(Scratch):
             ("never", changed(retrieved="never"), ["not an instant"]),
             ("later", changed(retrieved="2999-01-01T00:00:00.000000Z"), ["in the future"]),
             ("month", changed(retrieved="2025-13-01T00:00:00.000000Z"), ["not an instant"]),
-            ("payload", changed(checksum="0" * 64), ["does not fit", "nothing was taken"]),
+            ("payload", changed(checksum="0" * 64), ["does not match", "nothing was imported"]),
         ):
             with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:
                 for member, text in members.items():
@@ -164,7 +164,7 @@ class Keeping(Scratch):
         self.assertTrue(all(r.imported for r in vault.records()))
         self.assertFalse(vault.record("s", "same", Download(b"one", etag='"own"')).imported)
         self.assertEqual(vault.latest("s", "same").etag, '"own"')
-        with self.assertWarnsRegex(DataWarning, "s:other.*not what the source serves"):
+        with self.assertWarnsRegex(DataWarning, "s:other.*differs from what the source serves"):
             self.assertFalse(vault.record("s", "other", Download(b"two")).imported)
 
     def test_a_vault_of_a_newer_version_is_left_alone(self):
@@ -227,7 +227,7 @@ class HostileWorld(Scratch):
             self.assertEqual(self.held(), before, damage and damage[:20])
         journal = self.folder / "v" / "journal.jsonl"
         with journal.open("ab") as file:
-            file.write(b'0123456789abcdef {"n":9,"do":"rec')  # cut short by a process that died
+            file.write(b'0123456789abcdef {"n":9,"do":"rec')  # truncated by a process that died
         self.assertEqual(self.held(), before)
         journal.unlink()
         with self.assertWarnsRegex(DataWarning, "no journal"):
@@ -276,7 +276,7 @@ class HostileWorld(Scratch):
         journal = self.folder / "v" / "journal.jsonl"
         with Vault(self.folder / "v") as vault:
             journal.write_bytes(journal.read_bytes()[:-1])
-            self.assertIn("has lost what stood after line", vault.verify()[0])
+            self.assertIn("has lost everything after line", vault.verify()[0])
         self.assertEqual(len(self.held()), 3)
 
     def test_a_lost_journal_is_rebuilt_from_the_newest_catalogue(self):
@@ -319,7 +319,7 @@ class HostileWorld(Scratch):
         self.assertIsNone(one.latest("s", "late"))  # forgotten for good
         (place / "payloads" / f".arriving-{_host()}-999999-x").write_bytes(b"left")
         (place / "payloads" / f".arriving-{_host()}-{os.getpid()}-x").write_bytes(b"mine")
-        with Vault(place) as third, self.assertWarnsRegex(DataWarning, r"2 \(18 bytes\)"):
+        with Vault(place) as third, self.assertWarnsRegex(DataWarning, r"2 orphaned.*\(18 bytes\)"):
             self.assertEqual(third.verify(), [])
         self.assertEqual([p.name.endswith(f"-{os.getpid()}-x") for p in (place / "payloads").glob(".*")], [True])
         self.assertEqual(len(list((place / "payloads").glob("*/*"))), 3)
@@ -390,7 +390,7 @@ for most in (200_000, 20_000, 3_000, 50):
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
         self.assertEqual(done.stderr, "")
         lines = done.stdout.splitlines()
-        self.assertIn("could not be kept", lines[0])
+        self.assertIn("could not be stored", lines[0])
         self.assertFalse(lines[-3].endswith(" kept"))
         kept = sum(line.endswith(" kept") for line in lines)
         after = self.held()

@@ -374,8 +374,7 @@ class LongTable(LargeData):
         date: str = "date",
         **options: Any,
     ) -> LongTable:
-        """Sort Parquet files by asset and date into a new one, with every column; needs disk space for two more
-        copies.
+        """Sort Parquet files by asset and date into a new one; needs disk space for two more copies.
 
         Parameters
         ----------

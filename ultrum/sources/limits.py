@@ -167,7 +167,7 @@ def limits(**changes: int) -> Iterator[Limits]:
     ...         ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3\n")
     ...     except ul.UltrumError as error:
     ...         print(str(error)[:52])
-    pasted text has 4 lines, more than 2; it is refused.
+    pasted text has 4 lines; the limit is 2. To read it,
     """
     changed = _change_limits(current(), changes, "limits")
     _OVERRIDES.set((*_OVERRIDES.get(), changed))

@@ -192,8 +192,8 @@ def search_in_words(specifications: Sequence[str], company: str) -> str:
 
     Examples
     --------
-    >>> print(search_in_words(["a", "b", "c"], "BRTW")[:73])
-    The returns of BRTW have been run with 3 specifications in this vault, th
+    >>> print(search_in_words(["a", "b", "c"], "BRTW")[:80])
+    The returns of BRTW have been estimated under 3 specifications with this vault,
     """
     count = len(specifications)
     if count < 2:

@@ -116,8 +116,7 @@ class Panel:
         return [str(name) for name in self.assets]
 
     def wide(self) -> pd.DataFrame:
-        """One row per period, with assets, factors, conditioning variables and risk-free return under two column
-        levels.
+        """One row per period; two column levels for assets, factors, conditioning variables and risk-free return.
 
         Returns
         -------

@@ -301,10 +301,10 @@ def adjust_p_values(p_values: pd.Series | pd.DataFrame, how: Adjustment = "holm"
     Examples
     --------
     >>> adjust_p_values(pd.Series({"a": 0.01, "b": 0.04, "c": 0.03})).round(3)
-          p  adjusted
-    a  0.01      0.03
-    c  0.03      0.06
-    b  0.04      0.06
+          p  p_adjusted
+    a  0.01        0.03
+    c  0.03        0.06
+    b  0.04        0.06
     """
     whole: pd.Series = pd.Series(p_values.stack()) if isinstance(p_values, pd.DataFrame) else p_values
     p = whole.astype(float).sort_values(kind="stable")  # missing ones come last

@@ -261,9 +261,7 @@ class Fit(CoefficientInference, TableInNotebooks):
 
     @property
     def df(self) -> float:
-        """Degrees of freedom of t: T − p; with clusters the smallest number of clusters less one; for EWC the
-        number of cosines.
-        """
+        """Degrees of freedom of t: T − p; clusters less one; or the number of EWC cosines."""
         if self.clusters is not None:
             return self.clusters - 1
         lags = None if self.lags is None else np.array(self.lags, dtype=float)
@@ -392,8 +390,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         return "\n".join(sentences(figures, CONSTANT))
 
     def workings(self) -> Workings:
-        """Calculation of the coefficients from the observations: covariance over variance, or the normal
-        equations.
+        """Calculation of the coefficients: covariance over variance, or the normal equations.
 
         Returns
         -------

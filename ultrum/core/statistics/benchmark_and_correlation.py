@@ -129,7 +129,7 @@ def compare_to_benchmark(
         f"tracking error {100 * spread * np.sqrt(years):.4g} % "
         f"per year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
         f"{x.metadata.frequency.noun}s; decimals"
-        + (f"; {name_list(torn)} omitted because of missing returns" if torn else "")
+        + (f"; {name_list(torn)} omitted: missing returns inside" if torn else "")
     )
     return Relative(
         rows,

@@ -75,7 +75,7 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
         )
     values = series.values.dropna().to_numpy()
     if not len(values):
-        raise UnitError(f"{series.name} has no values.")
+        raise UnitError(f"{series.name} has no values, so the condition cannot be evaluated.")
     side = match["side"].lower()
     if match["zero"]:
         level = 0.0

@@ -112,7 +112,7 @@ def add_step(
     ...     return x
     >>> add_step(growth, main="over")
     Traceback (most recent call last):
-    ultrum.errors.UnitError: There is a step 'growth' already; give the function another name.
+    ultrum.errors.UnitError: A step 'growth' exists already. Rename the function.
     """
     name = function.__name__
     if name in _STEPS and not _is_same(_STEPS[name].function, function):

@@ -227,8 +227,7 @@ def _room(values: Floats) -> tuple[float, float]:
 @house_style
 @validate_arguments
 def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
-    """Beta of every specification, sorted, with the choices behind each; the base case and a published beta are
-    marked.
+    """Beta of every specification, sorted, with its choices; the base case and a published beta are marked.
 
     Parameters
     ----------

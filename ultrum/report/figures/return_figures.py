@@ -254,7 +254,7 @@ def growth_of_one(
     """
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
-        raise UnitError(f"{quantity(len(table.names), 'line')} cannot be told apart. Draw at most {len(LINES)}.")
+        raise UnitError(f"{quantity(len(table.names), 'line')} cannot be distinguished. Draw at most {len(LINES)}.")
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
         asset_returns = table[name]
