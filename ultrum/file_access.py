@@ -67,7 +67,7 @@ def toml_of(text: str) -> dict[str, Any]:
         raise tomllib.TOMLDecodeError("its brackets are nested too deeply") from None
 
 
-def json_of(text: str | bytes) -> Any:
+def json_of(text: str | bytes) -> object:
     """The content of a JSON text.
 
     Raises

@@ -338,7 +338,7 @@ def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:
     Study.of(**content).save(saved)
 
 
-def _replace_addresses(value: Any, moved: Mapping[str, str]) -> Any:
+def _replace_addresses(value: object, moved: Mapping[str, str]) -> Any:
     """Plain data with addresses replaced, including those with a column."""
     if isinstance(value, dict):
         return {k: _replace_addresses(v, moved) for k, v in value.items()}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, cast
+from typing import TYPE_CHECKING, Final, cast
 
 import click
 from click.core import ParameterSource
@@ -134,7 +134,7 @@ def look(
     reading: tuple[str, ...],
     as_json: bool,
     vault: Path | None,
-    **where: Any,
+    **where: object,
 ) -> None:
     """Describe the series at ADDRESS, or every series of a table.
 

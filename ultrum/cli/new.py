@@ -73,7 +73,7 @@ def new(
     final_payments: str,
     inflation: str,
     accounts: str,
-    **choices: Any,
+    **choices: object,
 ) -> None:
     """Write the commented study file STUDY: for your own files PRICES, or for the practice data.
 

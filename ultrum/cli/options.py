@@ -197,7 +197,7 @@ def tables_of(
         yield desk
 
 
-def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
+def _with_files(sources: Any, files: LocalFiles) -> dict[str, object]:
     """Settings of sources, if there are any, with the source of local files."""
     from ultrum.desk.settings import load_settings
     from ultrum.errors import SourceError

@@ -28,7 +28,7 @@ R = TypeVar("R")
 Kinds = tuple[tuple[type, Any], ...]  # classes, each with the kinds of its elements
 
 _HOLDERS: Final = (Sequence, Iterable, Mapping)
-_AS_GOOD: Final[dict[Any, tuple[type, ...]]] = {
+_AS_GOOD: Final[dict[object, tuple[type, ...]]] = {
     bool: (bool, np.bool_),
     float: (Real,),
     int: (Integral,),
@@ -133,7 +133,7 @@ def refuse_idle_options(setting: str, **options: object) -> None:
             raise ArgumentError(f"{name}{given} has no effect with {setting}. Remove it.")
 
 
-def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
+def argument_fault(function: Callable[..., object], name: str, value: object) -> str:
     """The error of one argument by its annotation, without a call; empty if it is valid.
 
     Examples
@@ -157,7 +157,7 @@ def argument_fault(function: Callable[..., Any], name: str, value: Any) -> str:
     return ""
 
 
-def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Any]:
+def _hints(function: Callable[..., object], shape: inspect.Signature) -> dict[str, object]:
     """Annotations of the arguments as types."""
     single = {name: p.annotation for name, p in shape.parameters.items() if p.annotation is not p.empty}
     annotated = types.SimpleNamespace(__annotations__=single)
@@ -165,14 +165,14 @@ def _hints(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, 
     return get_type_hints(annotated, globalns={}, localns=names)
 
 
-def _kinds(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, Kinds]:
+def _kinds(function: Callable[..., object], shape: inspect.Signature) -> dict[str, Kinds]:
     """Types that each argument accepts; unrestricted arguments are omitted."""
     hints = _hints(function, shape)
     kinds = {name: _of_parameter(shape.parameters[name], hint) for name, hint in hints.items()}
     return {name: kind for name, kind in kinds.items() if kind}
 
 
-def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str, tuple[str, ...]]:
+def _options(function: Callable[..., object], shape: inspect.Signature) -> dict[str, tuple[str, ...]]:
     """Texts that each argument accepts, where its annotation lists them."""
     options: dict[str, tuple[str, ...]] = {}
     for name, hint in _hints(function, shape).items():
@@ -183,7 +183,7 @@ def _options(function: Callable[..., Any], shape: inspect.Signature) -> dict[str
     return options
 
 
-def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
+def _of_parameter(parameter: inspect.Parameter, hint: object) -> Kinds:
     """Types of an argument; for ``*args`` those of each element, for ``**kwargs`` none."""
     if parameter.kind is inspect.Parameter.VAR_KEYWORD:
         return ()
@@ -191,14 +191,14 @@ def _of_parameter(parameter: inspect.Parameter, hint: Any) -> Kinds:
     return ((tuple, kinds),) if parameter.kind is inspect.Parameter.VAR_POSITIONAL else kinds
 
 
-class _Names(dict[str, Any]):
+class _Names(dict[str, object]):
     """Names of a module; one imported for the type checker alone stands for any type."""
 
-    def __missing__(self, name: str) -> Any:
-        return Any
+    def __missing__(self, name: str) -> object:
+        return object
 
 
-def _alternatives(hint: Any) -> Kinds:
+def _alternatives(hint: object) -> Kinds:
     """Classes of an annotation, with those of its elements; None where it names no class."""
     origin = get_origin(hint)
     either = hint.__constraints__ if isinstance(hint, TypeVar) else get_args(hint)
@@ -206,14 +206,14 @@ def _alternatives(hint: Any) -> Kinds:
         parts = [_alternatives(part) for part in either]
         return tuple(kind for part in parts for kind in part) if all(parts) else ()
     kind = str if origin is Literal else origin or hint
-    if not isinstance(kind, type) or kind is Any or getattr(kind, "_is_protocol", False):
+    if not isinstance(kind, type) or kind in (Any, object) or getattr(kind, "_is_protocol", False):
         return ()
     elements = _alternatives(get_args(hint)[-1]) if kind in _HOLDERS and get_args(hint) else ()
     ours = any(element.__name__ in _MADE_BY for element, _ in elements)
     return ((kind, elements if ours else ()),)
 
 
-def _fits(value: Any, kinds: Kinds) -> bool:
+def _fits(value: object, kinds: Kinds) -> bool:
     """Whether a value has one of the types; a text is not a list of letters."""
     if isinstance(value, str | bytes):
         return any(kind is type(value) for kind, _ in kinds)
@@ -224,7 +224,7 @@ def _fits(value: Any, kinds: Kinds) -> bool:
     )
 
 
-def _check_number(function: str, name: str, value: Any) -> None:
+def _check_number(function: str, name: str, value: object) -> None:
     """Refuse an extreme number, or one outside the range of its argument."""
     if not isinstance(value, Real) or isinstance(value, bool):
         return
@@ -235,7 +235,7 @@ def _check_number(function: str, name: str, value: Any) -> None:
         raise ArgumentError(f"{function}: {name} is {float(value):g}; use a number {least}.")
 
 
-def _fit_inside(value: Any, elements: Kinds) -> bool:
+def _fit_inside(value: object, elements: Kinds) -> bool:
     """Whether each element has its type; an iterator is not consumed."""
     if not elements or not isinstance(value, Collection):
         return True
@@ -243,7 +243,7 @@ def _fit_inside(value: Any, elements: Kinds) -> bool:
     return all(_fits(one, elements) for one in inside)
 
 
-def _in_words(function: str, name: str, value: Any, kinds: Kinds) -> str:
+def _in_words(function: str, name: str, value: object, kinds: Kinds) -> str:
     takes = " or ".join(_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType)
     classes = [kind for kind, _ in kinds] + [kind for _, elements in kinds for kind, _ in elements]
     makers = " or ".join(_MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY)
@@ -317,6 +317,6 @@ def accepts_large(data: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
     return _decorate
 
 
-def register_large(function: Callable[..., Any], kind: type[LargeData], work: Callable[..., Any]) -> None:
+def register_large(function: Callable[..., object], kind: type[LargeData], work: Callable[..., object]) -> None:
     """Register the implementation of a function for one kind of data on disk."""
     getattr(function, _ON_DISK)[kind] = work

@@ -71,7 +71,7 @@ class RenamedColumns(pd.DataFrame):
 
     old_names: ClassVar[dict[str, str]] = {}
 
-    def __getitem__(self, key: Any) -> Any:
+    def __getitem__(self, key: object) -> Any:
         """Columns by name; an earlier name warns."""
         if isinstance(key, str):
             key = self._name_now(key)

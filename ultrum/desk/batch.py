@@ -9,7 +9,6 @@ from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
@@ -159,7 +158,7 @@ def _assemble(
 ) -> PullResult:
     """Series of a set after their steps, with the status of each address."""
     result = PullResult(plan, [], pd.DataFrame())
-    rows: list[dict[str, Any]] = []
+    rows: list[dict[str, object]] = []
     for place, (member, member_series) in enumerate(got):
         try:
             if place in faults:
@@ -189,7 +188,7 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
 
 def _shape_series(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan) -> TimeSeries:
     """A series after its steps, in the frequency of the set, cut to its span."""
-    last: dict[str, Any] = {"frequency": plan.frequency}
+    last: dict[str, object] = {"frequency": plan.frequency}
     if plan.how:
         last["how"] = plan.how
     steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
@@ -199,13 +198,13 @@ def _shape_series(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet
     return shaped.with_metadata(name=member.name, title=shaped.metadata.heading)
 
 
-def _failure_row(address: str, reason: str) -> dict[str, Any]:
+def _failure_row(address: str, reason: str) -> dict[str, object]:
     blank = dict.fromkeys(("title", "frequency"), "")
     ends = {"first": "", "last": "", "values": 0, "reason": reason}
     return {"address": address, **blank, "status": "failed", **ends}
 
 
-def _row(series: TimeSeries, status: str) -> dict[str, Any]:
+def _row(series: TimeSeries, status: str) -> dict[str, object]:
     valid = series.values.dropna()
     ends = [period_label(valid.index[i]) for i in (0, -1)] if len(valid) else ["", ""]
     return {

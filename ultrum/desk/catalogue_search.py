@@ -111,7 +111,7 @@ def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
         )
 
 
-def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, Any]) -> dict[str, Any]:
+def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, object]) -> dict[str, Any]:
     """Filters, with the name of a group of regions replaced by its codes."""
     group_codes = {name.lower().replace("_", " "): list(codes) for name, codes in groups.items()}
     region = str(filters.get("region", "")).lower().replace("_", " ")
@@ -122,7 +122,7 @@ def why_nothing(
     listings: Listings,
     words: str,
     synonyms: Synonyms,
-    filters: Mapping[str, Any],
+    filters: Mapping[str, object],
     sources: Sequence[str],
 ) -> str:
     """Why a search has no results: unmatched words, or filters that exclude everything."""

@@ -69,7 +69,7 @@ class Desk:
         self,
         path: str | os.PathLike[str] | None = None,
         *,
-        sources: Mapping[str, Mapping[str, Any]] | str | os.PathLike[str] | None = None,
+        sources: Mapping[str, Mapping[str, object]] | str | os.PathLike[str] | None = None,
         offline: bool = False,
         groups: Mapping[str, Sequence[str]] | None = None,
         progress: Callable[[str], None] | None = None,
@@ -161,7 +161,7 @@ class Desk:
         end: str | None = None,
         last: int = 0,
         frequency: str | None = None,
-        **facts: Any,
+        **facts: object,
     ) -> TimeSeries:
         """One series by its address.
 
@@ -229,7 +229,9 @@ class Desk:
         data_span = span.from_latest(*series_list)
         return [data_span.cut(s) for s in series_list]
 
-    def table(self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any) -> Reading:
+    def table(
+        self, address: str, *, expand: Mapping[str, Sequence[str]] | None = None, **facts: object
+    ) -> Reading:
         """A whole table by its address, which may be a pattern such as ``council:rents/{region}.csv``.
 
         Parameters
@@ -259,7 +261,9 @@ class Desk:
         """
         return self.repository.table(address, expand, **facts)
 
-    def search(self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: Any) -> pd.DataFrame:
+    def search(
+        self, words: str = "", *, limit: int = 200, refresh: bool = False, **filters: object
+    ) -> pd.DataFrame:
         """Catalogue search: listings of all sources that contain every word or a synonym, best first.
 
         Misspellings are forgiven. Synonyms of the field (inflation: consumer prices) are built in; settings add
@@ -299,7 +303,7 @@ class Desk:
         columns = ["address", "title", "frequency", "flow", "topic", "region", "currency"]
         return pd.DataFrame([[getattr(e, c) for c in columns] for e in entries], columns=columns)
 
-    def why_nothing(self, words: str, **filters: Any) -> str:
+    def why_nothing(self, words: str, **filters: object) -> str:
         """Why a search has no results: unmatched words, or filters that exclude everything.
 
         Parameters
@@ -318,7 +322,7 @@ class Desk:
 
         return catalogue_search.why_nothing(self.listings(), words, self.synonyms, filters, list(self.sources))
 
-    def browse(self, *levels: str, hierarchy: str = "topic", **filters: Any) -> pd.DataFrame:
+    def browse(self, *levels: str, hierarchy: str = "topic", **filters: object) -> pd.DataFrame:
         """One level of the catalogue below a path, for browsing without a search word.
 
         Parameters

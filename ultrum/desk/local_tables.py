@@ -29,7 +29,7 @@ class LocalTables:
     def __init__(self, settings: Mapping[str, Any]) -> None:
         self._root, self._options = str(settings["url"]), dict(settings.get("tables", {}))
 
-    def table(self, address: str, **facts: Any) -> Reading:
+    def table(self, address: str, **facts: object) -> Reading:
         """A whole table by its address, which may be a pattern.
 
         Parameters

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ultrum.desk.addresses import places_of, with_address
 from ultrum.desk.fetch import Fetcher
@@ -33,7 +33,7 @@ class Repository:
 
     def __init__(self, fetcher: Fetcher, keep_readings: bool = False) -> None:
         self.fetcher, self.keeps_readings = fetcher, keep_readings
-        self._readings: dict[tuple[Any, ...], Reading] = {}
+        self._readings: dict[tuple[object, ...], Reading] = {}
         self._services: dict[str, SdmxSource] = {}
 
     @property
@@ -91,7 +91,7 @@ class Repository:
         accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
         return self.fetcher.response(source, path, accept, page)
 
-    def table(self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: Any) -> Reading:
+    def table(self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: object) -> Reading:
         """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
         wanted = Address.parse(address)
         settings = self.settings_of(wanted)
@@ -123,7 +123,7 @@ class Repository:
         return self._readings[key]
 
 
-def table_settings(settings: SourceSettings, path: str) -> dict[str, Any]:
+def table_settings(settings: SourceSettings, path: str) -> dict[str, object]:
     """Options of a table in the settings."""
     if settings.kind == "database":
         return dict(table_options(settings.queries.get(path) or Query(table=path)))

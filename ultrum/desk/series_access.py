@@ -24,7 +24,7 @@ def one_series(
     address: str,
     span: DataSpan,
     frequency: str | None = None,
-    facts: Mapping[str, Any] | None = None,
+    facts: Mapping[str, object] | None = None,
 ) -> TimeSeries:
     """One series, in the target frequency and span; see :meth:`ultrum.Desk.fetch`."""
     wanted = Address.parse(address)

@@ -115,7 +115,7 @@ class SourceSettings:
     format: str = "csv"
     rest: str = ""
     credentials: Credentials | str | None = None
-    tables: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    tables: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
     snapshots: Mapping[str, SnapshotSettings] = field(default_factory=dict)
     queries: Mapping[str, Query] = field(default_factory=dict)
     catalogue: Mapping[str, str] = field(default_factory=dict)
@@ -175,7 +175,7 @@ def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
     )
 
 
-def _table(value: Any, what: str) -> Mapping[str, Any]:
+def _table(value: object, what: str) -> Mapping[str, Any]:
     if not isinstance(value, Mapping):
         raise SourceError(f"{what} must be a table of settings; got '{str(value)[:40]}'.")
     return value
@@ -206,7 +206,7 @@ def _query(source: str, name: str, settings: Mapping[str, Any]) -> Query:
         raise SourceError(f"Source '{source}', query '{name}': its keys are sql, table, date and key.") from None
 
 
-def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, Any]:
+def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, object]:
     """The settings file: the given one, ``ultrum.toml`` here, or that of the user's folder.
 
     Returns
@@ -257,7 +257,7 @@ def _refuse_credentials(sources: Mapping[str, Any], place: Path) -> None:
             raise SourceError(f"{place}: {how_to_define(name, credentials, str(source.get('url', '')))}")
 
 
-def how_to_define(source: str, settings: Mapping[str, Any], url: str) -> str:
+def how_to_define(source: str, settings: Mapping[str, object], url: str) -> str:
     """What to write instead of credentials in the settings of the working folder."""
     written = [k for k in settings if k.lower() in SECRETS]
     if written:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 from collections.abc import Mapping
 from importlib.resources import files
-from typing import Any
 
 from ultrum.errors import SourceError
 from ultrum.file_access import toml_of
@@ -19,7 +18,7 @@ def _default_synonyms() -> Synonyms:
     return _check_synonyms(toml_of(text), "synonyms.toml")
 
 
-def synonyms_with(added: Any) -> Synonyms:
+def synonyms_with(added: object) -> Synonyms:
     """The built-in synonyms and those of the settings; a word in the settings replaces the built-in one.
 
     Parameters
@@ -35,7 +34,7 @@ def synonyms_with(added: Any) -> Synonyms:
     return {**_default_synonyms(), **_check_synonyms(added, "the settings")}
 
 
-def _check_synonyms(given: Any, where: str) -> Synonyms:
+def _check_synonyms(given: object, where: str) -> Synonyms:
     if not isinstance(given, Mapping) or not all(
         isinstance(phrases, list) and all(isinstance(p, str) for p in phrases) for phrases in given.values()
     ):

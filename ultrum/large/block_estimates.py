@@ -234,7 +234,7 @@ def returns(
     splits: pd.DataFrame | None,
     final_payments: pd.DataFrame | None,
     stale_after: int,
-    trading_days: Any,
+    trading_days: object,
     check: bool,
     to: To,
 ) -> LongTable:
@@ -286,7 +286,7 @@ class _Returns:
         return rows_of(block_result, _VALUE), facts_of(block_result.metadata[0]), suspects, unused
 
 
-def _market_days(table: LongTable, given: Any) -> Dates | None:
+def _market_days(table: LongTable, given: object) -> Dates | None:
     """Trading days of the whole table, so that gaps do not depend on the assets of a block."""
     if given is not None:
         return days_in(given, "trading_days")
@@ -331,7 +331,7 @@ _COPIES: Final = 8  # arrays of a group's size that the kernels hold
 def rolling_regress(
     table: LongTable,
     *,
-    X: Any,
+    X: object,
     window: int | str,
     min_obs: int | None,
     errors: str,
@@ -411,14 +411,14 @@ class _Found:
 
     assets: Ints
     windows: Ints
-    columns: dict[str, Any]
+    columns: dict[str, object]
 
     @classmethod
     def of(cls, plan: RollingPlan, Y: Floats, assets: Ints, window: int) -> _Found:
         """Rows of windows with data; ``window`` is its number in the plan."""
         estimates = plan.estimates(Y)
         which, where = np.nonzero(estimates.nobs.T > 0)
-        columns: dict[str, Any] = {}
+        columns: dict[str, object] = {}
         for k, term in enumerate(plan.terms):
             columns[term] = estimates.coefficients[where, k, which]
             columns[f"{term}_error"] = estimates.standard_errors[where, k, which]

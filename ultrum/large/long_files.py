@@ -210,14 +210,14 @@ _OF_ONE: Final = (
 )  # settings of one asset alone
 
 
-def facts_of(metadata: Metadata) -> dict[str, Any]:
+def facts_of(metadata: Metadata) -> dict[str, object]:
     """Metadata shared by every asset of a table, for the file."""
     facts = {n: getattr(metadata, n) for n in _SHARED if getattr(metadata, n)}
     trail = [[step.action, [pair for pair in step.settings if pair[0] not in _OF_ONE]] for step in metadata.trail]
     return {**facts, "trail": trail}
 
 
-def common_facts(table: SeriesTable) -> dict[str, Any]:
+def common_facts(table: SeriesTable) -> dict[str, object]:
     """Metadata of every asset; they must be identical, since the file stores them once."""
     first = table.metadata[0]
     for other in table.metadata:
@@ -231,7 +231,7 @@ def common_facts(table: SeriesTable) -> dict[str, Any]:
     return facts_of(first)
 
 
-def facts_from(stored: Mapping[str, Any]) -> dict[str, Any]:
+def facts_from(stored: Mapping[str, Any]) -> dict[str, object]:
     """Metadata as stored in a file."""
     steps = (Step(action, tuple((k, v) for k, v in rest)) for action, rest in stored.get("trail", []))
     return {**stored, "trail": tuple(steps)} if stored else {}
@@ -265,7 +265,7 @@ class LongWriter:
         self._arriving = self._stack.enter_context(write_whole(self.path))
         return self
 
-    def write(self, table: pa.Table, facts: Mapping[str, Any] | None = None) -> None:
+    def write(self, table: pa.Table, facts: Mapping[str, object] | None = None) -> None:
         """Add rows; the metadata of the first apply to all."""
         try:
             if self._writer is None:

@@ -156,7 +156,7 @@ class _Aligned:
     excess: pa.Table
     missing_log: pa.Table
     coverage: pd.DataFrame
-    facts: Mapping[str, Any]
+    facts: Mapping[str, object]
     small: Panel
     warnings: tuple[str, ...]
 

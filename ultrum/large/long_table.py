@@ -39,7 +39,7 @@ class Layout:
     places: Places
 
     @classmethod
-    def of(cls, index: pd.Index, frequency: Frequency, facts: dict[str, Any]) -> Layout:
+    def of(cls, index: pd.Index, frequency: Frequency, facts: dict[str, object]) -> Layout:
         """The placement on a calendar."""
         return cls(index, frequency, facts, Places.of(index, frequency))
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 
@@ -113,7 +113,7 @@ _TABLES: Final = {  # files that a search finds by name
 }
 
 
-def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
+def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, object]]:
     """Sources of the practice data for a desk, at the addresses of the services.
 
     Parameters
@@ -131,10 +131,10 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
     >>> sources_at({"college": "http://127.0.0.1:8765/college"})["college"]["kind"]
     'table'
     """
-    by_name: dict[str, dict[str, Any]] = {
+    by_name: dict[str, dict[str, object]] = {
         name: {"kind": "sdmx" if name == "observatory" else "table", "url": url} for name, url in places.items()
     }
-    more: dict[str, dict[str, Any]] = {
+    more: dict[str, dict[str, object]] = {
         "exchange": {
             "catalogue": {
                 "path": "companies.csv",
@@ -154,6 +154,6 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         },
     }
     for name, settings in by_name.items():
-        tables: dict[str, dict[str, Any]] = {path: {} for path in _TABLES.get(name, ())}
+        tables: dict[str, dict[str, object]] = {path: {} for path in _TABLES.get(name, ())}
         settings.update({**({"tables": tables} if tables else {}), **more.get(name, {})})
     return by_name

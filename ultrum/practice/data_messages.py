@@ -87,7 +87,7 @@ def status_codes() -> dict[str, str]:
     return dict(STATUSES)
 
 
-def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
+def header(root: object, structure: Flow | None = None, **attributes: str) -> object:
     """Header of an SDMX-ML message, with the structure of its data."""
     head = add(root, "mes:Header")
     add(head, "mes:ID", "QLO-1")
@@ -115,7 +115,7 @@ def header(root: Any, structure: Flow | None = None, **attributes: str) -> Any:
     return head
 
 
-def add(parent: Any, tag: str, text: str | None = None, **attributes: str) -> Any:
+def add(parent: object, tag: str, text: str | None = None, **attributes: str) -> Any:
     """A child element in the standard's name spaces."""
     element = lxml.etree.SubElement(parent, expand_name(tag), {expand_name(k): v for k, v in attributes.items()})
     if text is not None:
@@ -129,17 +129,17 @@ def expand_name(tag: str) -> str:
     return f"{{{NS[prefix]}}}{name}" if prefix in NS else tag
 
 
-def root_of(tag: str, **spaces: str) -> Any:
+def root_of(tag: str, **spaces: str) -> object:
     """Root element of a message."""
     return lxml.etree.Element(expand_name(tag), nsmap={**NS, **spaces})
 
 
-def written(root: Any) -> bytes:
+def written(root: object) -> bytes:
     """A message as bytes."""
     return bytes(lxml.etree.tostring(root, xml_declaration=True, encoding="UTF-8"))
 
 
-def error_json(code: int, title: str) -> dict[str, Any]:
+def error_json(code: int, title: str) -> dict[str, object]:
     """SDMX-JSON message that carries an error of the standard."""
     return {"meta": meta(), "errors": [{"code": code, "title": title}]}
 
@@ -152,7 +152,7 @@ def error_xml(code: int, title: str) -> bytes:
     return written(root)
 
 
-def meta() -> dict[str, Any]:
+def meta() -> dict[str, object]:
     """Header of an SDMX-JSON message."""
     sender = {"id": AGENCY, "name": SENDER}
     return {"id": "QLO-1", "test": False, "prepared": PREPARED, "sender": sender}
@@ -170,7 +170,7 @@ _STATUS = list(status_codes())
 
 def data_json(
     flow: Flow, series: Sequence[Series], with_data: bool = True, version: str = "1.0.0"
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """A data message; the two versions differ in the position of structures and values."""
     periods = sorted({p for _, rows in series for p in rows["period"]}) if with_data else []
     place = {period: str(i) for i, period in enumerate(periods)}
@@ -178,7 +178,7 @@ def data_json(
     body = {}
     for key, rows in series:
         facts = facts_of(flow, key)
-        entry: dict[str, Any] = {
+        entry: dict[str, object] = {
             "attributes": [values[a].index(facts[a]) if facts.get(a) else None for a in SERIES_ATTRIBUTES]
         }
         if with_data:
@@ -188,7 +188,7 @@ def data_json(
             }
         body[_positions(flow, key)] = entry
     structure = _structure(flow, periods, values, version)
-    dataset: dict[str, Any] = {"action": "Information", "series": body}
+    dataset: dict[str, object] = {"action": "Information", "series": body}
     dataset["links"] = [_link(flow)]
     if version == "1.0.0":
         return {"meta": meta(), "data": {"dataSets": [dataset], "structure": structure}}
@@ -205,7 +205,9 @@ def _positions(flow: Flow, key: str) -> str:
     return ":".join(str(list(codes).index(code)) for code, (_, codes) in pairs)
 
 
-def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]], version: str) -> dict[str, Any]:
+def _structure(
+    flow: Flow, periods: Sequence[str], values: dict[str, list[str]], version: str
+) -> dict[str, object]:
     dimensions = [
         {"id": name, "name": title, "keyPosition": i, "values": [{"id": c, "name": n} for c, n in codes.items()]}
         for i, (name, (title, codes)) in enumerate(flow.dimensions.items())
@@ -218,7 +220,7 @@ def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]],
         "values": entries,
     }
     attributes = [_attribute(flow, a, values_there, version) for a, values_there in values.items()]
-    related: dict[str, Any] = {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
+    related: dict[str, object] = {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
     status = {
         "id": "OBS_STATUS",
         "name": "Status",
@@ -226,7 +228,7 @@ def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]],
         "values": [{"id": c, "name": n} for c, n in status_codes().items()],
     }
     along = [time] if periods or version == "1.0.0" else []
-    structure: dict[str, Any] = {
+    structure: dict[str, object] = {
         "name": flow.title,
         "dimensions": {"dataSet": [], "series": dimensions, "observation": along},
         "attributes": {"dataSet": [], "series": attributes, "observation": [status]},
@@ -237,8 +239,8 @@ def _structure(flow: Flow, periods: Sequence[str], values: dict[str, list[str]],
     return structure
 
 
-def _attribute(flow: Flow, name: str, values: Sequence[str], version: str) -> dict[str, Any]:
-    entry: dict[str, Any] = {
+def _attribute(flow: Flow, name: str, values: Sequence[str], version: str) -> dict[str, object]:
+    entry: dict[str, object] = {
         "id": name,
         "name": name.replace("_", " ").capitalize(),
         "relationship": {"dimensions": list(flow.dimensions)},
@@ -324,7 +326,7 @@ def _generic(flow: Flow, series: Sequence[Series], with_data: bool) -> bytes:
     return written(root)
 
 
-def _pairs(parent: Any, pairs: dict[str, str]) -> None:
+def _pairs(parent: object, pairs: dict[str, str]) -> None:
     for name, value in pairs.items():
         add(parent, "gen:Value", id=name, value=value)
 

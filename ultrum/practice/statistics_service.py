@@ -144,7 +144,7 @@ def _has_key(headers: dict[str, str]) -> bool:
     return KEY in shown or basic in shown
 
 
-def _cutting(send: Send) -> Callable[[MutableMapping[str, Any]], Awaitable[None]]:
+def _cutting(send: Send) -> Callable[[MutableMapping[str, object]], Awaitable[None]]:
     """Announce the full answer and close the connection half-way."""
 
     async def _half(message: Message) -> None:
@@ -388,7 +388,7 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
     return _is_requested
 
 
-def _bounds(ask: Any) -> tuple[Any, Any]:
+def _bounds(ask: Any) -> tuple[object, object]:
     """First and last requested day, in the parameters of either version."""
     bounds = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
     for part in ask.get("c[TIME_PERIOD]", "").split("+"):
@@ -399,7 +399,7 @@ def _bounds(ask: Any) -> tuple[Any, Any]:
     return start, _last_day(bounds["end"]) if bounds["end"] else None
 
 
-def _last_day(period: str) -> Any:
+def _last_day(period: str) -> object:
     """Last day of a period, so that an end of 2014 holds its December."""
     code, first = parse_period(period)
     months = {"A": 12, "S": 6, "Q": 3, "M": 1}.get(code)
@@ -435,5 +435,5 @@ def fault(request: Request, status: int, code: int, title: str) -> Response:
     """An error of the standard, in a format that the client accepts."""
     if "xml" in request.headers.get("accept", "") and "json" not in request.headers.get("accept", ""):
         return Response(data_messages.error_xml(code, title), status_code=status, media_type="application/xml")
-    body: Any = orjson.dumps(data_messages.error_json(code, title))
+    body: object = orjson.dumps(data_messages.error_json(code, title))
     return Response(body, status_code=status, media_type="application/json")

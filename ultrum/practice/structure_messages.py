@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from ultrum.practice.data_messages import (
     LANGUAGE,
     NS,
@@ -22,9 +20,9 @@ from ultrum.practice.data_messages import (
 from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, TOPICS, VERSION, Flow
 
 
-def structures_json(content: Content, version: str = "1.0.0") -> dict[str, Any]:
+def structures_json(content: Content, version: str = "1.0.0") -> dict[str, object]:
     """A structure message."""
-    data: dict[str, Any] = {}
+    data: dict[str, object] = {}
     if content.flows:
         data["dataflows"] = [
             {**_names(f.id, f.title), "structure": urn("DataStructure", "datastructure", f.id)}
@@ -44,7 +42,7 @@ def structures_json(content: Content, version: str = "1.0.0") -> dict[str, Any]:
     return {"meta": meta(), "data": data}
 
 
-def _names(name: str, title: str) -> dict[str, Any]:
+def _names(name: str, title: str) -> dict[str, object]:
     return {
         "id": name,
         "version": VERSION,
@@ -54,11 +52,11 @@ def _names(name: str, title: str) -> dict[str, Any]:
     }
 
 
-def _item(name: str, title: str) -> dict[str, Any]:
+def _item(name: str, title: str) -> dict[str, object]:
     return {"id": name, "name": title, "names": {"en": title}}
 
 
-def _json_code_lists(content: Content) -> list[dict[str, Any]]:
+def _json_code_lists(content: Content) -> list[dict[str, object]]:
     lists = {}
     for flow in content.definitions:
         for name, (title, codes) in flow.dimensions.items():
@@ -71,14 +69,14 @@ def _json_code_lists(content: Content) -> list[dict[str, Any]]:
     return list(lists.values())
 
 
-def _concepts(content: Content) -> dict[str, Any]:
+def _concepts(content: Content) -> dict[str, object]:
     named = concept_names(content.definitions)
     return {**_names("CONCEPTS", "Concepts"), "concepts": [_item(n, t) for n, t in named.items()]}
 
 
-def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
+def _json_definition(flow: Flow, version: str) -> dict[str, object]:
     concept = urn("Concept", "conceptscheme", "CONCEPTS")
-    dimensions: list[dict[str, Any]] = [
+    dimensions: list[dict[str, object]] = [
         {
             "id": name,
             "position": i,
@@ -88,12 +86,12 @@ def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
         for i, name in enumerate(flow.dimensions)
     ]
     text = {"dataType" if version != "1.0.0" else "textType": "ObservationalTimePeriod"}
-    time: dict[str, Any] = {
+    time: dict[str, object] = {
         "id": "TIME_PERIOD",
         "conceptIdentity": f"{concept}.TIME_PERIOD",
         "localRepresentation": {"format" if version != "1.0.0" else "textFormat": text},
     }
-    lists: dict[str, Any] = {"id": "DimensionDescriptor", "dimensions": dimensions}
+    lists: dict[str, object] = {"id": "DimensionDescriptor", "dimensions": dimensions}
     value = {"id": "OBS_VALUE", "conceptIdentity": f"{concept}.OBS_VALUE"}
     attributes = [_json_attribute(flow, concept, a, version) for a in (*SERIES_ATTRIBUTES, "OBS_STATUS")]
     if version == "1.0.0":
@@ -101,7 +99,7 @@ def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
             dimension["type"] = "Dimension"
         time |= {"position": len(dimensions), "type": "TimeDimension"}
         lists["timeDimensions"] = [time]
-        measures: dict[str, Any] = {"id": "MeasureDescriptor", "primaryMeasure": value}
+        measures: dict[str, object] = {"id": "MeasureDescriptor", "primaryMeasure": value}
     else:
         lists["timeDimension"] = time
         measures = {"id": "MeasureDescriptor", "measures": [value]}
@@ -113,15 +111,15 @@ def _json_definition(flow: Flow, version: str) -> dict[str, Any]:
     return {**_names(flow.id, flow.title), "dataStructureComponents": parts}
 
 
-def _json_attribute(flow: Flow, concept: str, name: str, version: str) -> dict[str, Any]:
+def _json_attribute(flow: Flow, concept: str, name: str, version: str) -> dict[str, object]:
     of_series = name in SERIES_ATTRIBUTES
-    entry: dict[str, Any] = {"id": name, "conceptIdentity": f"{concept}.{name}"}
+    entry: dict[str, object] = {"id": name, "conceptIdentity": f"{concept}.{name}"}
     if not of_series:
         listed = urn("Codelist", "codelist", "CL_OBS_STATUS")
         entry["localRepresentation"] = {"enumeration": listed}
     if version == "1.0.0":
         entry["assignmentStatus"] = "Conditional"
-        whole: dict[str, Any] = {"primaryMeasure": "OBS_VALUE"}
+        whole: dict[str, object] = {"primaryMeasure": "OBS_VALUE"}
     else:
         entry["usage"] = "optional"
         whole = {"observation": {}}
@@ -129,7 +127,7 @@ def _json_attribute(flow: Flow, concept: str, name: str, version: str) -> dict[s
     return entry
 
 
-def _json_topics() -> dict[str, Any]:
+def _json_topics() -> dict[str, object]:
     categories = [
         {**_item(top, title), "categories": [_item(c, n) for c, n in inside.items()]}
         for top, (title, inside) in TOPICS.items()
@@ -137,7 +135,7 @@ def _json_topics() -> dict[str, Any]:
     return {**_names("TOPICS", "Topics"), "categories": categories}
 
 
-def _categorisations() -> list[dict[str, Any]]:
+def _categorisations() -> list[dict[str, object]]:
     return [
         {
             **_names(f"IN_{flow}", f"{flow} in its topic"),
@@ -148,11 +146,11 @@ def _categorisations() -> list[dict[str, Any]]:
     ]
 
 
-def _json_constraint(content: Content, version: str) -> dict[str, Any]:
+def _json_constraint(content: Content, version: str) -> dict[str, object]:
     flow = content.constrained
     assert flow is not None  # noqa: S101 - asked only where it is there
     if version == "1.0.0":
-        region: dict[str, Any] = {
+        region: dict[str, object] = {
             "isIncluded": True,
             "keyValues": [{"id": d, "values": v} for d, v in content.available.items()],
         }
@@ -233,18 +231,18 @@ def _requirement(flow: Flow) -> str:
     return "\n".join(lines)
 
 
-def _add_title(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
+def _add_title(parent: object, tag: str, name: str, title: str, **more: str) -> object:
     element = add(parent, tag, id=name, **more)
     add(element, "com:Name", title, **{LANGUAGE: "en"})
     return element
 
 
-def _add_item(parent: Any, tag: str, name: str, title: str, **more: str) -> Any:
+def _add_item(parent: object, tag: str, name: str, title: str, **more: str) -> object:
     """An item that an agency maintains in versions."""
     return _add_title(parent, tag, name, title, agencyID=AGENCY, version=VERSION, **more)
 
 
-def _ref(parent: Any, tag: str, name: str, kind: str, package: str, **more: str) -> None:
+def _ref(parent: object, tag: str, name: str, kind: str, package: str, **more: str) -> None:
     outer = add(parent, tag)
     add(outer, "Ref", id=name, **{"class": kind, "package": package}, **more)
 
@@ -255,14 +253,14 @@ def _owner(name: str = "") -> dict[str, str]:
     return {"agencyID": AGENCY, "maintainableParentID": name, "maintainableParentVersion": VERSION}
 
 
-def _flows(body: Any, content: Content) -> None:
+def _flows(body: object, content: Content) -> None:
     outer = add(body, "str:Dataflows")
     for flow in content.flows:
         element = _add_item(outer, "str:Dataflow", flow.id, flow.title)
         _ref(element, "str:Structure", flow.id, "DataStructure", "datastructure", **_owner())
 
 
-def _xml_topics(body: Any) -> None:
+def _xml_topics(body: object) -> None:
     scheme = _add_item(add(body, "str:CategorySchemes"), "str:CategoryScheme", "TOPICS", "Topics")
     for top, (title, inside) in TOPICS.items():
         parent = _add_title(scheme, "str:Category", top, title)
@@ -275,7 +273,7 @@ def _xml_topics(body: Any) -> None:
         _ref(element, "str:Target", category, "Category", "categoryscheme", **_owner(owner))
 
 
-def _xml_code_lists(body: Any, content: Content) -> None:
+def _xml_code_lists(body: object, content: Content) -> None:
     outer = add(body, "str:Codelists")
     lists = {f"CL_{n}": v for flow in content.definitions for n, v in flow.dimensions.items()}
     lists["CL_OBS_STATUS"] = ("Status", status_codes())
@@ -285,11 +283,11 @@ def _xml_code_lists(body: Any, content: Content) -> None:
             _add_title(element, "str:Code", code, label)
 
 
-def _concept(element: Any, name: str) -> None:
+def _concept(element: object, name: str) -> None:
     _ref(element, "str:ConceptIdentity", name, "Concept", "conceptscheme", **_owner("CONCEPTS"))
 
 
-def _xml_definition(outer: Any, flow: Flow) -> None:
+def _xml_definition(outer: object, flow: Flow) -> None:
     parts = add(_add_item(outer, "str:DataStructure", flow.id, flow.title), "str:DataStructureComponents")
     listed = add(parts, "str:DimensionList", id="DimensionDescriptor")
     for i, name in enumerate(flow.dimensions, start=1):
@@ -307,7 +305,7 @@ def _xml_definition(outer: Any, flow: Flow) -> None:
     _concept(add(measured, "str:PrimaryMeasure", id="OBS_VALUE"), "OBS_VALUE")
 
 
-def _xml_attribute(parent: Any, flow: Flow, name: str) -> None:
+def _xml_attribute(parent: object, flow: Flow, name: str) -> None:
     attribute = add(parent, "str:Attribute", id=name, assignmentStatus="Conditional")
     _concept(attribute, name)
     if name == "OBS_STATUS":
@@ -321,7 +319,7 @@ def _xml_attribute(parent: Any, flow: Flow, name: str) -> None:
         add(add(relation, "str:Dimension"), "Ref", id=dimension)
 
 
-def _xml_constraint(body: Any, flow: Flow, available: dict[str, list[str]]) -> None:
+def _xml_constraint(body: object, flow: Flow, available: dict[str, list[str]]) -> None:
     outer = add(body, "str:Constraints")
     element = _add_item(outer, "str:ContentConstraint", f"CR_{flow.id}", f"What {flow.title} has", type="Actual")
     attached = add(element, "str:ConstraintAttachment")

@@ -7,7 +7,7 @@ import io
 import zipfile
 from functools import cache
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import orjson
@@ -169,7 +169,7 @@ def births_file(world: World) -> str:
     return "Firms founded in the year, by district\n" + "\n".join(lines) + "\n"
 
 
-def shapes(level: str) -> dict[str, Any]:
+def shapes(level: str) -> dict[str, object]:
     """GeoJSON (RFC 7946) of the provinces or the districts."""
     features = []
     for k, (code, name) in enumerate(zip(codes(), PROVINCES, strict=True)):
@@ -198,7 +198,7 @@ def _coast_point(x: float, y: float) -> list[float]:
     return [round(float(4.0 + 0.5 * (x + bend_x)), 5), round(float(52.0 + 0.4 * (y + bend_y)), 5)]
 
 
-def _feature(code: str, name: str, ring: list[list[float]]) -> dict[str, Any]:
+def _feature(code: str, name: str, ring: list[list[float]]) -> dict[str, object]:
     geometry = {"type": "Polygon", "coordinates": [ring]}
     return {
         "type": "Feature",

@@ -177,7 +177,7 @@ def _two_pass(result: StudyResult) -> str:
     return "" if result.two_pass is None else model_table({"premia": result.two_pass}).to_html()
 
 
-def _answer(result: StudyResult) -> dict[str, Any]:
+def _answer(result: StudyResult) -> dict[str, object]:
     level, company = result.study.report.level, result.company
     fit = result.betas.fit(company)
     factor = first_factor(result)
@@ -202,14 +202,14 @@ def _answer(result: StudyResult) -> dict[str, Any]:
     }
 
 
-def _component_rows(result: StudyResult) -> list[dict[str, Any]]:
+def _component_rows(result: StudyResult) -> list[dict[str, object]]:
     if result.cost is None:
         return []
     parts = result.cost.parts.loc[result.company]
     return [{"part": name, **row} for name, row in parts.iterrows()]
 
 
-def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, Any]:
+def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, object]:
     """One model's regression table, formatted."""
     factors = [t for t in table.coefficients if t != CONSTANT]
     columns = _Columns.of(table, factors, result)
@@ -281,7 +281,7 @@ class _Columns:
     factors: list[Any]
     errors: pd.DataFrame
     p_values: pd.DataFrame
-    intervals: dict[Any, pd.DataFrame]
+    intervals: dict[object, pd.DataFrame]
     first: pd.Series
     last: pd.Series
     dropped: pd.DataFrame
@@ -306,7 +306,7 @@ class _Columns:
         )
 
 
-def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, Any]:
+def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, object]:
     table = columns.table
     coefficients, errors = table.coefficients.loc[asset], columns.errors.loc[asset]
     return {
@@ -328,7 +328,7 @@ def _asset_row(columns: _Columns, asset: str, result: StudyResult) -> dict[str, 
     }
 
 
-def _coverage_rows(result: StudyResult) -> list[dict[str, Any]]:
+def _coverage_rows(result: StudyResult) -> list[dict[str, object]]:
     """Coverage of each series with its missing values by cause."""
     causes = result.panel.missing_log.groupby(["series", "cause"], sort=False, observed=True).size()
     missing: dict[str, list[str]] = {}

@@ -224,7 +224,7 @@ def _picture() -> figure:
     return cast("figure", drawn)
 
 
-def _line_of(drawn: Any, place: str, colour: str, scale: str) -> Any:
+def _line_of(drawn: Any, place: str, colour: str, scale: str) -> object:
     """A line without points yet, with value and period at the pointer."""
     from bokeh.models import ColumnDataSource, HoverTool
 
@@ -255,22 +255,22 @@ def _data(lines: list[Line]) -> list[dict[str, Any]]:
     return rows
 
 
-def _renumber(item: Any) -> Any:
+def _renumber(item: object) -> object:
     """The chart with its ids numbered from 1, so the bytes are reproducible."""
     numbers: dict[str, str] = {}
 
-    def _walk(part: Any) -> Any:
+    def _walk(part: object) -> object:
         if isinstance(part, dict):
             return {k: _number(v) if k in ("id", "root_id") else _walk(v) for k, v in part.items()}
         return [_walk(p) for p in part] if isinstance(part, list | tuple) else part
 
-    def _number(name: Any) -> Any:
+    def _number(name: object) -> object:
         return numbers.setdefault(name, f"p{len(numbers) + 1}") if isinstance(name, str) else name
 
     return _walk(item)
 
 
-def _inert(data: Any) -> str:
+def _inert(data: object) -> str:
     """JSON that cannot close the enclosing script element."""
     text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
     return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")

@@ -269,7 +269,7 @@ def _order_sheets(tables: Mapping[str, pd.DataFrame]) -> dict[str, pd.DataFrame]
     return {n: tables[n] for n in [*first, *middle, *last] if n in tables}
 
 
-def _apart(names: Sequence[Any]) -> list[str]:
+def _apart(names: Sequence[object]) -> list[str]:
     """Names of columns; those that differ only by case are numbered, since databases ignore case."""
     taken: set[str] = set()
     distinct = []

@@ -82,7 +82,7 @@ def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: 
     return list(plain.columns)
 
 
-def safe_text(value: Any) -> Any:
+def safe_text(value: object) -> Any:
     """Text that no spreadsheet reads as a formula; periods by their SDMX names."""
     if isinstance(value, pd.Period | pd.Timestamp):
         return period_label(value)
@@ -98,7 +98,7 @@ def to_xlsx(table: pd.DataFrame, path: Path) -> None:
 
 
 def write_workbook(
-    tables: Mapping[str, pd.DataFrame], path: Path, facts: Mapping[str, Any] | None = None
+    tables: Mapping[str, pd.DataFrame], path: Path, facts: Mapping[str, object] | None = None
 ) -> None:
     """One sheet per table: typed cells, frozen headings, no text read as a formula; ``facts`` of the workbook."""
     import xlsxwriter
@@ -163,7 +163,7 @@ def _holds_periods(column: pd.Series) -> bool:
     return column.dtype == object and any(isinstance(v, pd.Period) for v in column)
 
 
-def _cell(page: Any, row: int, column: int, value: Any) -> None:
+def _cell(page: Any, row: int, column: int, value: object) -> None:
     """One cell by its type; a missing number is empty."""
     if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
         return
@@ -238,12 +238,12 @@ def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
     if dates == "period":
         return table
     inside = "period" in table.columns
-    index: Any = pd.Index(table["period"]) if inside else table.index
+    index: object = pd.Index(table["period"]) if inside else table.index
     if not isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
         return table
     rest = table.drop(columns="period") if inside else table
     ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
-    columns: dict[str, Any] = {"date": ends.strftime("%Y-%m-%d")}
+    columns: dict[str, object] = {"date": ends.strftime("%Y-%m-%d")}
     if dates != "iso":
         code = index.freqstr[:1] if isinstance(index, pd.PeriodIndex) else "D"
         columns = {"year": ends.year}
@@ -256,19 +256,19 @@ def with_periods(table: pd.DataFrame, dates: str) -> pd.DataFrame:
 
 def refuse_other_rows(table: pd.DataFrame) -> None:
     """Refuse rows that are not periods, if numeric columns of them are requested."""
-    rows: Any = pd.Index(table["period"]) if "period" in table.columns else table.index
+    rows: object = pd.Index(table["period"]) if "period" in table.columns else table.index
     if not isinstance(rows, pd.PeriodIndex | pd.DatetimeIndex):
         raise UltrumError("periods='columns' needs rows of periods or dates.")
 
 
 def _columns(
     table: pd.DataFrame, written: list[str], form: CsvForm, metadata_list: Mapping[str, Metadata]
-) -> list[dict[str, Any]]:
+) -> list[dict[str, object]]:
     frequency = next((a.frequency.code for a in metadata_list.values()), "")
     columns = []
     for name, column in zip(written, table, strict=True):
         metadata = metadata_list.get(str(column))
-        column_facts: dict[str, Any] = {
+        column_facts: dict[str, object] = {
             "name": name,
             "titles": metadata.heading if metadata else name,
         }
@@ -278,7 +278,7 @@ def _columns(
     return columns
 
 
-def _type(column: pd.Series, form: CsvForm) -> Any:
+def _type(column: pd.Series, form: CsvForm) -> object:
     if pd.api.types.is_bool_dtype(column):
         return "boolean"
     if not pd.api.types.is_numeric_dtype(column):
@@ -330,7 +330,7 @@ def write_workings(path: Path, sheets: Mapping[str, Workings]) -> None:
             sheet.freeze_panes(_FIRST_STEP - 1, 0)
 
 
-def _write_steps(sheet: Any, workings: Workings, bold: Any, number: Any) -> None:
+def _write_steps(sheet: Any, workings: Workings, bold: object, number: object) -> None:
     """Title, steps and note, in the first columns."""
     sheet.write_string(0, 0, str(safe_text(workings.title)), bold)
     for column, heading in enumerate(("step", "formula", "value")):
@@ -349,7 +349,7 @@ def _write_steps(sheet: Any, workings: Workings, bold: Any, number: Any) -> None
         sheet.write_string(_FIRST_STEP + len(workings.steps), 0, str(safe_text(workings.note)))
 
 
-def _write_rows(sheet: Any, workings: Workings, bold: Any) -> None:
+def _write_rows(sheet: Any, workings: Workings, bold: object) -> None:
     """The observations, next to the steps; derived columns are formulas."""
     if workings.rows.empty:
         return
@@ -398,7 +398,7 @@ def _letters(column: int) -> str:
 
 @validate_arguments
 def save(
-    data: Any,
+    data: object,
     path: str | os.PathLike[str],
     *,
     layout: Literal["wide", "long"] = "wide",
@@ -476,7 +476,7 @@ def _save_sheets(sheets: Mapping[str, Any], target: Path, layout: str) -> list[P
     return [target]
 
 
-def _frame_of(data: Any, layout: str) -> pd.DataFrame:
+def _frame_of(data: object, layout: str) -> pd.DataFrame:
     if isinstance(data, Panel):
         if layout == "long":
             return data.long()
@@ -494,7 +494,7 @@ def _frame_of(data: Any, layout: str) -> pd.DataFrame:
     return frame
 
 
-def _abouts(data: Any) -> Mapping[str, Metadata]:
+def _abouts(data: object) -> Mapping[str, Metadata]:
     if isinstance(data, Panel):
         return data.metadata
     if isinstance(data, TimeSeries):

@@ -146,7 +146,7 @@ class Credentials:
     keyring: str = ""
 
     @classmethod
-    def of(cls, settings: Mapping[str, Any], source: str) -> Credentials:
+    def of(cls, settings: Mapping[str, object], source: str) -> Credentials:
         """Parse a table of settings; a secret in it is refused.
 
         Examples
@@ -381,7 +381,7 @@ def _read(place: Path, *, needed: bool) -> dict[str, Any]:
         raise SourceError(f"{place} cannot be read: {reason(error)}.") from None
 
 
-def _credential(name: str, entry: Any, place: Path) -> Credential:
+def _credential(name: str, entry: object, place: Path) -> Credential:
     if not isinstance(entry, dict):
         raise SourceError(f"{place}: [{name}] must be a table with kind, hosts, and variable or keyring.")
     hosts = entry.pop("hosts", [])

@@ -118,7 +118,7 @@ def open_sqlite(database: str | None, name: str, deadline: float) -> sqlite3.Con
     return connection
 
 
-def _authorize(action: int, first: str | None, second: str | None, *_: Any) -> int:
+def _authorize(action: int, first: str | None, second: str | None, *_: object) -> int:
     """Whether an SQLite action is permitted: select, read, call a harmless function, describe a table."""
     if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _BARRED:
         return sqlite3.SQLITE_DENY
@@ -254,7 +254,7 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
     return bytes(packed.getvalue())
 
 
-def _statement(connection: Any, query: Query, name: str) -> Any:
+def _statement(connection: Any, query: Query, name: str) -> object:
     """The query itself, or all rows of a table whose name is quoted by the database's own rules."""
     import sqlalchemy
 
@@ -273,7 +273,7 @@ def _statement(connection: Any, query: Query, name: str) -> Any:
     )
 
 
-def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) -> pa.Table:
+def _table(columns: Sequence[str], rows: Sequence[object], schema: object, name: str) -> pa.Table:
     arrays = [_array(list(cells)) for cells in zip(*rows, strict=True)]
     try:
         table = pa.Table.from_arrays(arrays, names=list(columns))
@@ -284,7 +284,7 @@ def _table(columns: Sequence[str], rows: Sequence[Any], schema: Any, name: str) 
         ) from None
 
 
-def _array(cells: list[Any]) -> Any:
+def _array(cells: list[Any]) -> object:
     """A column; exact decimals as floats, other types unknown to Arrow as text."""
     if any(isinstance(c, Decimal) for c in cells):
         cells = [float(c) if c is not None else None for c in cells]
@@ -297,7 +297,7 @@ def _array(cells: list[Any]) -> Any:
     return array.cast(pa.float64()) if pa.types.is_integer(array.type) else array
 
 
-def table_options(query: Query) -> Mapping[str, Any]:
+def table_options(query: Query) -> Mapping[str, object]:
     """Options of the table reader for the roles of the columns."""
     options = {"date_column": query.date, "asset_column": query.key}
     return {name: value for name, value in options.items() if value}

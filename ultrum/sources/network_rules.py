@@ -137,7 +137,7 @@ class _Stream(httpcore.NetworkStream):
         """The same connection encrypted, with the same deadline."""
         return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))
 
-    def get_extra_info(self, info: str) -> Any:
+    def get_extra_info(self, info: str) -> object:
         """Information on the connection, from the inner one."""
         return self.inner.get_extra_info(info)
 
@@ -172,7 +172,7 @@ class _Backend(httpcore.NetworkBackend):
         return _Stream(stream)
 
     def connect_unix_socket(
-        self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
+        self, path: str, timeout: float | None = None, socket_options: Iterable[object] | None = None
     ) -> httpcore.NetworkStream:
         """Refused: only TCP is used."""
         raise NetworkError(path)

@@ -10,7 +10,7 @@ import shutil
 import tempfile
 import zipfile
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from ultrum.errors import StudyError, name_list, reason
 from ultrum.file_access import path_of, write_whole
@@ -131,7 +131,7 @@ def free_name(file: str | os.PathLike[str]) -> Path:
     return target
 
 
-def run_of(file: str | os.PathLike[str]) -> dict[str, Any]:
+def run_of(file: str | os.PathLike[str]) -> dict[str, object]:
     """The record of the run in a bundle, as returned by :func:`read_run`."""
     try:
         with zipfile.ZipFile(path_of(file)) as archive:

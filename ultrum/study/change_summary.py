@@ -136,7 +136,7 @@ def _numbers(by_name: Mapping[str, float]) -> pd.Series:
     return pd.Series(by_name, dtype=float).rename_axis("number")
 
 
-def _revisions(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+def _revisions(before: Mapping[str, object], after: Mapping[str, object]) -> list[str]:
     """Downloads that changed, or are new."""
     old, new = _bytes_of(before), _bytes_of(after)
     revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
@@ -147,7 +147,7 @@ def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
     return {f"{d['source']}:{d['path']}": d["checksum"] for s in run["stages"] for d in s["takes"]}
 
 
-def _setting_changes(before: Any, after: Any) -> pd.DataFrame:
+def _setting_changes(before: object, after: object) -> pd.DataFrame:
     """Keys of the study whose values differ; empty if a run did not store its study."""
     rows = {}
     if isinstance(before, Mapping) and isinstance(after, Mapping):
@@ -158,7 +158,7 @@ def _setting_changes(before: Any, after: Any) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index", columns=["before", "after"]).rename_axis("key")
 
 
-def _leaves(content: Any, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:
+def _leaves(content: object, place: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], object]]:
     """Every value of a study with its path; a list of tables is keyed by name."""
     if isinstance(content, Mapping):
         for key, value in content.items():
@@ -175,7 +175,7 @@ def _key(place: Sequence[str]) -> str:
     return f"[{'.'.join(place[:-1])}] {place[-1]}" if len(place) > 1 else place[0]
 
 
-def _written(value: Any) -> str:
+def _written(value: object) -> str:
     """A value as in a study file."""
     if value is None:
         return "not set"
@@ -184,7 +184,7 @@ def _written(value: Any) -> str:
 
 def _renames(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[dict[str, str], dict[str, str]]:
     """Parts of names that changed, with the names of the numbers: equal in value, and in all other parts."""
-    by_shape: dict[tuple[Any, ...], list[str]] = defaultdict(list)
+    by_shape: dict[tuple[object, ...], list[str]] = defaultdict(list)
     for name, value in added.items():
         by_shape[(value, name.count("."))].append(name)
     parts: dict[str, str] = {}
@@ -221,7 +221,7 @@ def _moves(
     return table.loc[sorted(rows, key=order.__getitem__)]
 
 
-def _rank(name: str, run: Mapping[str, Any]) -> int:
+def _rank(name: str, run: Mapping[str, object]) -> int:
     """Rank of a number: the answer, its components, the company, others, standard errors."""
     company = str(run.get("company", ""))
     if name == f"cost_of_equity.{company}":

@@ -219,7 +219,7 @@ def _alike(series: list[TimeSeries]) -> bool:
     return len({s.metadata.frequency for s in series}) == 1
 
 
-def release_rules(plan: Study, desk: Desk) -> Any:
+def release_rules(plan: Study, desk: Desk) -> object:
     """Publication lag of each series, with tables of releases."""
     settings = plan.study.known_by
     if not isinstance(settings, dict):

@@ -70,7 +70,7 @@ def cost_of(
     )
 
 
-def _history(plan: Study, factor: TimeSeries, given: Any) -> TimeSeries:
+def _history(plan: Study, factor: TimeSeries, given: object) -> TimeSeries:
     """A factor over the study's span, or over the span of its premium."""
     span = given.span if isinstance(given, PremiumSection) else None
     return panel_stages.within_span(factor, span or plan.study.span)

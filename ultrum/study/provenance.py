@@ -52,7 +52,7 @@ def run_facts(result: StudyResult) -> dict[str, Any]:
     }
 
 
-def _study_of(result: StudyResult) -> dict[str, Any]:
+def _study_of(result: StudyResult) -> dict[str, object]:
     """The study without the addresses of its sources, which differ between machines."""
     content = result.study.model_dump(mode="json", exclude_defaults=True)
     sources = content["sources"].items()
@@ -80,7 +80,7 @@ def answer_of(facts: Mapping[str, Any]) -> str:
     return betas[0] if betas else f"cost_of_equity.{company}"
 
 
-def _taken(record: Record, mixed: bool) -> dict[str, Any]:
+def _taken(record: Record, mixed: bool) -> dict[str, object]:
     """Facts of a download; imported ones are marked."""
     imported = {"imported": True} if record.imported and mixed else {}
     return {k: getattr(record, k) for k in _FACTS} | imported
@@ -278,7 +278,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
         raise StudyError(f"{file} is not the record of a run: {reason(error)}.") from error
 
 
-def run_from(text: str, place: str) -> dict[str, Any]:
+def run_from(text: str, place: str) -> dict[str, object]:
     """The record of a run, from its text; ``place`` is for messages."""
     try:
         content = json_of(text)
@@ -324,7 +324,7 @@ class Trail(TextInNotebooks):
 
     name: str
     value: float | None = None
-    settings: Any = None
+    settings: object = None
     gives: str = ""
     retrieved: str = ""
     parts: tuple[Trail, ...] = ()
@@ -337,7 +337,7 @@ class Trail(TextInNotebooks):
         all_downloads = [*own_download, *(d for part in self.parts for d in part.downloads())]
         return list({(d.name, d.gives): d for d in all_downloads}.values())
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> dict[str, object]:
         """As plain data."""
         facts = {
             "name": self.name,

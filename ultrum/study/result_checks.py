@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 import pandas as pd
 
@@ -135,7 +135,7 @@ def specification_of(plan: Study) -> str:
     return digest(_in_any_order(settings))[:_SIZE]
 
 
-def _in_any_order(settings: Any) -> Any:
+def _in_any_order(settings: object) -> object:
     """Settings whose lists of names are unordered; steps are lists of tables and keep their order."""
     if isinstance(settings, dict):
         return {key: _in_any_order(value) for key, value in settings.items()}

@@ -129,7 +129,7 @@ class Study(Section):
         return cls._validate_content(content, Lines(text), name)
 
     @classmethod
-    def of(cls, **sections: Any) -> Study:
+    def of(cls, **sections: object) -> Study:
         """Build a study in Python, checked like a file.
 
         Parameters
@@ -145,7 +145,7 @@ class Study(Section):
         return cls._validate_content(sections, Lines(""), "The study")
 
     @classmethod
-    def _validate_content(cls, content: dict[str, Any], lines: Lines, name: str) -> Study:
+    def _validate_content(cls, content: dict[str, object], lines: Lines, name: str) -> Study:
         faults = sorted({*shape_faults(cls, content, lines), *meaning_faults(content, lines)})
         if faults:
             listed = "\n".join(f"  line {line}: {text}" for line, text in faults)
@@ -268,7 +268,7 @@ def _text_of(file: Path) -> str:
         raise StudyError(f"{file} is not UTF-8 text.") from None
 
 
-def _toml(text: str, name: str) -> dict[str, Any]:
+def _toml(text: str, name: str) -> dict[str, object]:
     try:
         return toml_of(text)
     except tomllib.TOMLDecodeError as error:
@@ -276,8 +276,8 @@ def _toml(text: str, name: str) -> dict[str, Any]:
 
 
 def _with_ancestors(
-    content: dict[str, Any], name: str, folder: Path | None, anywhere: bool, depth: int = 0
-) -> dict[str, Any]:
+    content: dict[str, object], name: str, folder: Path | None, anywhere: bool, depth: int = 0
+) -> dict[str, object]:
     """The content of a study, merged over that of the studies it inherits from."""
     study = content.get("study")
     parent = study.get("inherits") if isinstance(study, dict) else None

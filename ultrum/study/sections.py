@@ -40,7 +40,7 @@ Adjustment = Literal["none", "vasicek", "blume"]
 _EARLIER: Final = {"plain": "ols", "lagged": "dimson", "build-up": "components", "blend": "blume"}
 
 
-def _name_now(word: Any) -> Any:
+def _name_now(word: object) -> object:
     """The current name of a word of an earlier release, so that earlier studies stay valid."""
     if isinstance(word, str) and word in _EARLIER:
         warn_of_name(f"'{word}'", f"'{_EARLIER[word]}'")
@@ -138,7 +138,7 @@ class StudySection(Section):
     known_by: str | dict[str, str | ReleasesSection] | None = None
 
 
-def _as_names(value: Any) -> Any:
+def _as_names(value: object) -> object:
     if isinstance(value, dict):
         raise ValueError(
             'must be the name of a credential, such as credentials = "observatory_key"; define it in '
@@ -155,12 +155,12 @@ class Source(Section):
     format: Literal["csv", "csv2", "json", "json2", "xml", "xml generic"] = "csv"
     rest: Literal["", "2.1", "3.0"] = ""
     credentials: Annotated[str, BeforeValidator(_as_names)] = ""
-    tables: dict[str, dict[str, Any]] = {}
-    snapshots: dict[str, dict[str, Any]] = {}
+    tables: dict[str, dict[str, object]] = {}
+    snapshots: dict[str, dict[str, object]] = {}
     queries: dict[str, dict[str, str]] = {}
 
 
-def _check_step(step: dict[str, Any]) -> dict[str, Any]:
+def _check_step(step: dict[str, object]) -> dict[str, object]:
     if fault := step_fault(step):
         raise ValueError(fault)
     return step
@@ -312,7 +312,7 @@ class CurrencySection(Section):
 _PREMIA: Final = ("history", "two-pass")
 
 
-def _premium(value: Any) -> Any:
+def _premium(value: object) -> object:
     """A premium in a known form, in decimals and not in percent."""
     if isinstance(value, str) and value not in _PREMIA:
         near = one_of(value, _PREMIA)

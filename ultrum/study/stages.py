@@ -56,7 +56,7 @@ class Stage:
     """
 
     name: str
-    settings: Any
+    settings: object
     needs: tuple[str, ...]
     state: str
     downloads: tuple[Record, ...]
@@ -72,7 +72,7 @@ class Stages:
     kept: StageStore | None
     done: dict[str, Stage] = field(default_factory=dict)
 
-    def do(self, name: str, settings: Any, needs: Sequence[str], work: Callable[[], Any]) -> Any:
+    def do(self, name: str, settings: object, needs: Sequence[str], work: Callable[[], object]) -> Any:
         """The result of a stage: stored, if none of its inputs has changed, otherwise computed."""
         key = digest(
             [
@@ -148,7 +148,7 @@ class Stages:
         return f"{checksum} {digest(reading_settings(self.desk.sources[access.source]))}"
 
 
-def reading_settings(source: SourceSettings) -> dict[str, Any]:
+def reading_settings(source: SourceSettings) -> dict[str, object]:
     """Settings of a source that affect how its bytes are read, without its location."""
     parts = {
         "tables": {path: dict(options) for path, options in source.tables.items()},
@@ -175,7 +175,9 @@ class StageStore:
             return None
         return cls(folder, key)
 
-    def find(self, key: str, as_read: Callable[[Access], str]) -> tuple[Any, list[Any], str, list[Access]] | None:
+    def find(
+        self, key: str, as_read: Callable[[Access], str]
+    ) -> tuple[object, list[Any], str, list[Access]] | None:
         """Value, warnings, state and downloads of a stored result with unchanged downloads."""
         for entry in self._entries(key):
             accesses = [Access(**t["access"]) for t in entry["downloads"]]
@@ -223,7 +225,7 @@ class StageStore:
         except (OSError, ValueError):
             return []
 
-    def _body(self, entry: dict[str, Any]) -> bytes | None:
+    def _body(self, entry: dict[str, object]) -> bytes | None:
         """The stored bytes, if this user signed them."""
         try:
             state = str(entry["state"])
@@ -257,7 +259,7 @@ def _words(path: str) -> set[str]:
     return {p for p in parts if p.isupper() and len(p) > 1 and "." not in p} - _AGENCIES
 
 
-def digest(content: Any) -> str:
+def digest(content: object) -> str:
     """Checksum of plain data."""
     return hashlib.sha256(json.dumps(content, sort_keys=True, default=str).encode()).hexdigest()
 
@@ -278,7 +280,7 @@ def _custom_code() -> list[str]:
     return [f"{name}: {_code_of(function)}" for name, function in sorted(custom_steps().items())]
 
 
-def _code_of(function: Callable[..., Any]) -> str:
+def _code_of(function: Callable[..., object]) -> str:
     try:
         return inspect.getsource(function)
     except (OSError, TypeError):  # typed at a prompt

@@ -181,7 +181,7 @@ def _source_section(desk: Desk, choices: FileChoices) -> dict[str, Any]:
 
 def _further_settings(settings: SourceSettings) -> dict[str, Any]:
     """Settings of a source beyond its address that a study can contain; credentials by name alone."""
-    parts: dict[str, Any] = {
+    parts: dict[str, object] = {
         "credentials": settings.credentials if isinstance(settings.credentials, str) else "",
         "tables": {path: dict(options) for path, options in settings.tables.items() if options},
         "snapshots": {name: _non_defaults(s) for name, s in settings.snapshots.items()},
@@ -192,7 +192,7 @@ def _further_settings(settings: SourceSettings) -> dict[str, Any]:
     return {name: part for name, part in parts.items() if part}
 
 
-def _non_defaults(settings: SnapshotSettings | Query) -> dict[str, Any]:
+def _non_defaults(settings: SnapshotSettings | Query) -> dict[str, object]:
     """Fields with other values than the default, which is empty."""
     return {name: value for name, value in asdict(settings).items() if value}
 
@@ -202,10 +202,10 @@ def _panel_section(
     prices: Sequence[PriceTable],
     factors: FactorTable,
     names: Sequence[str],
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """Addresses and columns of the panel."""
     column = choices.price_column or (prices[0].column if len(prices) == 1 else "")
-    section: dict[str, Any] = {
+    section: dict[str, object] = {
         "assets": list(choices.prices) if len(choices.prices) > 1 else choices.prices[0],
         "factors": choices.factors,
     }
@@ -247,7 +247,7 @@ def _chosen_factors(choices: FileChoices, factors: FactorTable) -> list[str]:
     return chosen
 
 
-def _model_section(choices: FileChoices, factors: FactorTable) -> dict[str, Any]:
+def _model_section(choices: FileChoices, factors: FactorTable) -> dict[str, object]:
     return {
         "name": "first",
         "factors": _chosen_factors(choices, factors),
@@ -264,9 +264,9 @@ def _events(desk: Desk, address: str, number: str, names: Sequence[str]) -> dict
     return {"table": address, **{r: headings[r] for r in roles if r in headings}}
 
 
-def _further(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> dict[str, Any]:
+def _further(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> dict[str, object]:
     """Optional sections: rolling betas, a cost of equity."""
-    sections: dict[str, Any] = {}
+    sections: dict[str, object] = {}
     if choices.window is not None:
         sections["tests"] = {"rolling_window": choices.window}
     if choices.cost:
@@ -459,7 +459,7 @@ def _inflation_series(further: FurtherFiles) -> str:
     return f"[series.inflation]\naddress = {_quote(further.inflation)}\nsteps = {steps}\n\n"
 
 
-def _panel(draft: FileStudy, panel: Mapping[str, Any]) -> str:
+def _panel(draft: FileStudy, panel: Mapping[str, object]) -> str:
     """The panel, each key with its reason, and other columns that can be the price."""
     reasons = _reasons(draft)
     lines = ["[panel]"]
@@ -556,7 +556,7 @@ def price_index(desk: Desk, address: str) -> str:
     return f"{address}#{names[0]}"
 
 
-def _value(value: Any) -> str:
+def _value(value: object) -> str:
     """A TOML value."""
     if isinstance(value, str):
         return _quote(value)

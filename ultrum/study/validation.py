@@ -21,7 +21,7 @@ from ultrum.study.sections import LARGEST_RATE
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
-Describe = Callable[[Any, tuple[Any, ...], Any], str]
+Describe = Callable[[object, tuple[object, ...], object], str]
 
 
 def _blank(string: re.Match[str]) -> str:
@@ -50,7 +50,7 @@ class Lines:
                 parts = tuple(part.strip().strip('"') for part in key[1].split("."))
                 self.known.setdefault((*table, *parts), number)
 
-    def of(self, place: tuple[Any, ...]) -> int:
+    def of(self, place: tuple[object, ...]) -> int:
         """Line of a path, or of the closest part of it in the text."""
         parts = tuple(str(p) for p in place)
         for length in range(len(parts), 0, -1):
@@ -59,7 +59,7 @@ class Lines:
         return 1
 
 
-def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Lines) -> list[Fault]:
+def shape_faults(model: type[BaseModel], content: Mapping[str, object], lines: Lines) -> list[Fault]:
     """Schema errors: unknown keys, missing ones, wrong types of values."""
     try:
         model.model_validate(content)
@@ -68,13 +68,13 @@ def shape_faults(model: type[BaseModel], content: Mapping[str, Any], lines: Line
     return []
 
 
-def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
+def _of_what_was_meant(errors: Sequence[Any]) -> list[object]:
     """Errors without those about the other accepted forms of a value, at the paths of the file.
 
     For a key that accepts a word or a table, a wrong table keeps only the errors of a table, a wrong word only
     those of a word.
     """
-    meant: dict[tuple[Any, ...], list[Any]] = {}
+    meant: dict[tuple[object, ...], list[object]] = {}
     for error in errors:
         form = next((k for k, part in enumerate(error["loc"]) if _is_form(part)), None)
         value = error["loc"] if form is None else error["loc"][:form]
@@ -83,7 +83,7 @@ def _of_what_was_meant(errors: Sequence[Any]) -> list[Any]:
     return [e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))]
 
 
-def _nearest(group: list[Any]) -> list[Any]:
+def _nearest(group: list[Any]) -> list[object]:
     """Of several errors about one value, those of its own form."""
     inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
     of_kind = [e for e in group if e["type"] in _KIND_OF_ERROR.get(type(e["input"]), ())]
@@ -100,7 +100,7 @@ _KIND_OF_ERROR: Final[Mapping[type, tuple[str, ...]]] = {
 }
 
 
-def _is_form(part: Any) -> bool:
+def _is_form(part: object) -> bool:
     """Whether a part of a path is an internal label of a form, which the file does not show."""
     return isinstance(part, str) and (
         part in ("str", "float", "int", "[key]")
@@ -116,27 +116,27 @@ def _fault_in_words(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
     return lines.of(place), describe(model, place, error)
 
 
-def _section(place: tuple[Any, ...]) -> str:
+def _section(place: tuple[object, ...]) -> str:
     return ".".join(str(p) for p in place if not isinstance(p, int))
 
 
-def _unknown_key(model: Any, place: tuple[Any, ...], _: Any) -> str:
+def _unknown_key(model: object, place: tuple[object, ...], _: object) -> str:
     keys, key = _valid_keys(model, place[:-1]), str(place[-1])
     return f"[{_section(place[:-1]) or 'the file'}] has no key '{key}'; {one_of(key, keys)}"
 
 
-def _missing(_: Any, place: tuple[Any, ...], error: Any) -> str:
+def _missing(_: object, place: tuple[object, ...], error: object) -> str:
     where = _section(place[:-1])
     if isinstance(place[-1], int):
         return f"[{where}] has too few values; value {place[-1] + 1} is missing."
     return f"[{where}] lacks '{place[-1]}'." if where else f"the section [{place[-1]}] is missing."
 
 
-def _no_table(_: Any, place: tuple[Any, ...], error: Any) -> str:
+def _no_table(_: object, place: tuple[object, ...], error: object) -> str:
     return f"[{'.'.join(map(str, place))}] must be a table of keys; got a value."
 
 
-def _wrong_value(model: Any, place: tuple[Any, ...], error: Any) -> str:
+def _wrong_value(model: object, place: tuple[object, ...], error: Any) -> str:
     text = str(error["ctx"]["error"])
     text = text if text.endswith(("?", ".")) else f"{text}."
     if text[:1].isupper():
@@ -146,18 +146,18 @@ def _wrong_value(model: Any, place: tuple[Any, ...], error: Any) -> str:
     return f"[{'.'.join(map(str, place))}]: {text}"
 
 
-def _wrong_word(model: Any, place: tuple[Any, ...], error: Any) -> str:
+def _wrong_word(model: object, place: tuple[object, ...], error: Any) -> str:
     expected = error["ctx"]["expected"]
     options = [option for option in re.findall(r"'([^']*)'", expected) if option]
     return _plainly(model, place, error, one_of(error["input"], options))
 
 
-def _plainly(_: Any, place: tuple[Any, ...], error: Any, reason: str = "") -> str:
+def _plainly(_: object, place: tuple[object, ...], error: Any, reason: str = "") -> str:
     key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
-def _not_whole(model: Any, place: tuple[Any, ...], error: Any) -> str:
+def _not_whole(model: object, place: tuple[object, ...], error: Any) -> str:
     value = error["input"]
     fix = (
         f"write {int(value)}."
@@ -198,7 +198,7 @@ def _valid_keys(model: Any, place: tuple[Any, ...]) -> list[str]:
     return list(model.model_fields)
 
 
-def _sections_in(annotation: Any) -> list[Any]:
+def _sections_in(annotation: object) -> list[object]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
     return [m for a in getattr(annotation, "__args__", ()) for m in _sections_in(a)]
@@ -217,12 +217,12 @@ _COMPARED: Final = {
 EVENTS: Final = ("dividends", "splits", "final_payments")
 
 
-def meaning_faults(content: Mapping[str, Any], lines: Lines) -> list[Fault]:
+def meaning_faults(content: Mapping[str, object], lines: Lines) -> list[Fault]:
     """Errors of meaning: unknown references, invalid frequencies or addresses."""
     return [(lines.of(place), text) for find in _FINDERS for place, text in find(content)]
 
 
-def _time_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _time_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     study = part(content, "study")
     try:
         Frequency.parse(str(study.get("frequency", "M")))
@@ -273,7 +273,7 @@ def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, st
             )
 
 
-def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _sensitivity_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """The base case: its choices, and values that are among those compared."""
     section = part(content, "sensitivity")
     for choice, value in part(section, "chosen").items():
@@ -284,7 +284,7 @@ def _sensitivity_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str
             yield ("sensitivity", "chosen"), f"{choice} = '{value}'; {one_of(value, options)}"
 
 
-def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _case_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """Names that differ only by case, which are the same in databases and on many disks."""
     for section, entries in content.items():
         lower: dict[str, str] = {}
@@ -304,7 +304,7 @@ def _case_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
                 )
 
 
-def _address_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _address_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     sources = part(content, "sources")
     for place, address in addresses(content):
         try:
@@ -316,7 +316,7 @@ def _address_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             yield place, f"'{address}': no source '{name}'; {one_of(name, sources)}"
 
 
-def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _series_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     series = series_names(content)
     for key in ("conditions", "more_factors"):
         for name in _as_list(part(content, "panel").get(key)):
@@ -338,7 +338,7 @@ def _series_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         yield ("cost_of_equity", "inflation"), f"no series '{wrong}'; {one_of(wrong, series)}"
 
 
-def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _model_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     models = [m for m in _as_list(content.get("models")) if isinstance(m, dict)]
     names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
@@ -371,7 +371,7 @@ def _model_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         )
 
 
-def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _premium_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """Premia: the source of each, and settings without effect."""
     place = ("cost_of_equity", "premium")
     for factor, given in part(part(content, "cost_of_equity"), "premium").items():
@@ -393,7 +393,7 @@ def _premium_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
         yield ("two_pass", "window"), text
 
 
-def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _need_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """Requirements of one section on another."""
     cost, panel = part(content, "cost_of_equity"), part(content, "panel")
     adjusted = [m.get("name") for m in _as_list(content.get("models")) if isinstance(m, dict) and m.get("adjust")]
@@ -425,7 +425,7 @@ def _need_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
             )
 
 
-def _rate_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _rate_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """The risk-free rate: required by a cost of equity, and in decimals if it is a number."""
     panel = part(content, "panel")
     if "cost_of_equity" in content and panel.get("risk_free") is None:
@@ -453,13 +453,13 @@ _FINDERS = (
 )
 
 
-def series_names(content: Mapping[str, Any]) -> list[str]:
+def series_names(content: Mapping[str, object]) -> list[str]:
     """Names of every series of a study, including those of its sets."""
     sets = [part(s, "series") for s in part(content, "sets").values() if isinstance(s, dict)]
     return [*part(content, "series"), *(name for members in sets for name in members)]
 
 
-def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+def addresses(content: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
     """Every address in the study, with its path."""
     for name, series in part(content, "series").items():
         if isinstance(series, dict) and series.get("address"):
@@ -481,7 +481,7 @@ def addresses(content: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
         yield ("sensitivity", "risk_free"), choices["risk_free"]
 
 
-def _panel_addresses(panel: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
+def _panel_addresses(panel: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
     """Addresses of the panel: of one table, of several, or of the table of a section."""
     for key in ("assets", "companies", *EVENTS, "factors", "risk_free", "exchange_rates"):
         given = panel.get(key)
@@ -492,13 +492,13 @@ def _panel_addresses(panel: Mapping[str, Any]) -> Iterator[tuple[Place, Any]]:
                 yield ("panel", key), address
 
 
-def part(content: Mapping[str, Any], key: str) -> dict[str, Any]:
+def part(content: Mapping[str, object], key: str) -> dict[str, object]:
     """A table of the file, empty if it is missing or not a table."""
     table = content.get(key)
     return table if isinstance(table, dict) else {}
 
 
-def _as_list(value: Any) -> list[Any]:
+def _as_list(value: object) -> list[Any]:
     return value if isinstance(value, list) else []
 
 

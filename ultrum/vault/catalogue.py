@@ -230,11 +230,11 @@ def _record(row: Sequence[Any]) -> Record:
     return Record(**named, imported=bool(row[9]), placed=row[10])
 
 
-def _row(record: Record) -> tuple[Any, ...]:
+def _row(record: Record) -> tuple[object, ...]:
     return (record.id, *(getattr(record, k) for k in FACTS), record.imported, record.placed)
 
 
-def _mark(at: Position) -> tuple[Any, ...]:
+def _mark(at: Position) -> tuple[object, ...]:
     """Row of a position, with a checksum that detects changes."""
     row = (at.number, at.end, at.last, at.digits, at.identity)
     return (*row, zlib.crc32(repr(row).encode("utf-8", "surrogatepass")))
@@ -289,9 +289,9 @@ def repair(journal: Journal, catalogue: Catalogue) -> str:
     return f"{remark} The damaged file is {aside.name}."
 
 
-def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
+def entries_of(catalogue: Catalogue) -> list[dict[str, object]]:
     """Journal entries with the content of a catalogue."""
-    entries: list[dict[str, Any]] = []
+    entries: list[dict[str, object]] = []
     for record in catalogue.records("ORDER BY id"):
         entries.append(entry_of(record))
         number = len(entries) + 1  # the first line is the journal's own
@@ -299,7 +299,7 @@ def entries_of(catalogue: Catalogue) -> list[dict[str, Any]]:
     return entries
 
 
-def entry_of(record: Record) -> dict[str, Any]:
+def entry_of(record: Record) -> dict[str, object]:
     """Line of the journal for a download."""
     facts = {k: getattr(record, k) for k in FACTS}
     placed = {"placed": record.placed} if record.placed not in ("", record.retrieved) else {}
@@ -311,7 +311,7 @@ def last_catalogue(folder: Path) -> Path | None:
     return next((file for file in reversed(catalogues_in(folder)) if file.stat().st_size), None)
 
 
-def entries_without_journal(folder: Path) -> list[dict[str, Any]]:
+def entries_without_journal(folder: Path) -> list[dict[str, object]]:
     """Journal entries of a vault without a journal, from its newest catalogue.
 
     Raises

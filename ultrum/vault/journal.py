@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from ultrum.errors import VaultError
 from ultrum.file_access import write_whole
@@ -34,7 +34,7 @@ class Entry:
     offset: int
     end: int
     digits: str
-    event: dict[str, Any] | None
+    event: dict[str, object] | None
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class Journal:
             return 0, 0
         return status.st_ino, status.st_size
 
-    def begin(self, entries: Sequence[dict[str, Any]] = ()) -> None:
+    def begin(self, entries: Sequence[dict[str, object]] = ()) -> None:
         """Write a new journal atomically, with its first entries."""
         events = [{"do": "vault", "version": VERSION, "identity": uuid.uuid4().hex}, *entries]
         with write_whole(self.file) as arriving, arriving.open("wb") as file:
@@ -85,7 +85,7 @@ class Journal:
 
     def append(
         self,
-        entries: Sequence[dict[str, Any]],
+        entries: Sequence[dict[str, object]],
         at: Position,
         *,
         durable: bool,
@@ -184,7 +184,7 @@ class Journal:
         return str(event.get("identity", ""))
 
 
-def _chain(entries: Sequence[dict[str, Any]], at: Position) -> bytes:
+def _chain(entries: Sequence[dict[str, object]], at: Position) -> bytes:
     lines, before = [], at.digits
     for number, entry in enumerate(entries, start=at.number + 1):
         event = {"n": number, **entry}
@@ -198,7 +198,7 @@ def _digits(before: str, text: bytes) -> str:
     return hashlib.sha256(before.encode("utf-8", "replace") + text).hexdigest()[:_DIGITS]
 
 
-def _parse(line: bytes) -> dict[str, Any] | None:
+def _parse(line: bytes) -> dict[str, object] | None:
     try:
         event = json.loads(line[_DIGITS:])
     except (ValueError, RecursionError):
@@ -253,7 +253,7 @@ class Record:
     placed: str = ""
 
     @property
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> dict[str, object]:
         """Facts that another vault stores too."""
         return {k: getattr(self, k) for k in FACTS}
 
@@ -285,7 +285,7 @@ def new_record(source: str, path: str, checksum: str, download: Download, latest
     )
 
 
-def confirmation(record: Record) -> dict[str, Any]:
+def confirmation(record: Record) -> dict[str, object]:
     """Line of the journal for a source that confirms the same bytes."""
     return {"do": "confirm", "of": record.id, "at": now()}
 

@@ -215,7 +215,7 @@ class Listings:
         near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
         return near[0] if near else None
 
-    def _query(self, query: str, values: Sequence[Any]) -> list[Any]:
+    def _query(self, query: str, values: Sequence[object]) -> list[Any]:
         with self._lock:
             try:
                 return self._connection.execute(query, list(values)).fetchall()

@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final, TypeVar
+from typing import Final, TypeVar
 
 import filelock
 
@@ -349,7 +349,7 @@ class Vault:
             for checksum in dict.fromkeys(record.checksum for record, _ in new):
                 with self._payloads.arriving(checksum, body(checksum)) as settle:
                     settle()
-            number, entries = self._catalogue.position().number, list[dict[str, Any]]()
+            number, entries = self._catalogue.position().number, list[dict[str, object]]()
             for record, times in new:
                 entries.append(entry_of(replace(record, imported=True)))
                 record_number = number + len(entries)
@@ -431,7 +431,7 @@ class Vault:
     @contextmanager
     def _changing(
         self, *, durable: bool = False, needed: bool = False
-    ) -> Iterator[Callable[[Sequence[dict[str, Any]]], None]]:
+    ) -> Iterator[Callable[[Sequence[dict[str, object]]], None]]:
         """A writer of entries, while no other process changes the vault.
 
         A durable entry is on disk when it is written; others survive the death of the process, and are on disk
@@ -439,7 +439,7 @@ class Vault:
         """
         self._refuse_readonly()
 
-        def _write(entries: Sequence[dict[str, Any]]) -> None:
+        def _write(entries: Sequence[dict[str, object]]) -> None:
             if entries:
                 at = self._catalogue.position()
                 self._journal.append(entries, at, durable=durable, needed=needed)

@@ -210,7 +210,7 @@ class ExchangeRates:
             values[of_base] = self._along(self.path(str(one), quote), days[of_base])
         return values
 
-    def amount(self, amounts: Any, base: Any, quote: str, *, on: Any = None) -> Any:
+    def amount(self, amounts: Any, base: object, quote: str, *, on: Any = None) -> object:
         """Amounts in another currency: a single one, or a column with its currencies and days.
 
         Parameters

@@ -120,7 +120,7 @@ def cost_of_equity(
     premia: Premia,
     risk_free: TimeSeries | float,
     risk_free_error: float = 0.0,
-    on: Any = None,
+    on: object = None,
     add_ons: AddOns | None = None,
     draws: int = 999,
     seed: int = 0,

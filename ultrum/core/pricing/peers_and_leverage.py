@@ -74,15 +74,15 @@ def relever(beta: Numbers, debt_to_equity: Numbers, tax: Numbers = 0.0, *, debt_
     return _with_debt(beta, _after_tax(debt_to_equity, tax), debt_beta)
 
 
-def _after_tax(debt_to_equity: Any, tax: Any) -> Any:
+def _after_tax(debt_to_equity: object, tax: Any) -> object:
     return (1.0 - tax) * debt_to_equity
 
 
-def _without_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
+def _without_debt(beta: object, share: Any, debt_beta: object) -> object:
     return (beta + debt_beta * share) / (1.0 + share)
 
 
-def _with_debt(beta: Any, share: Any, debt_beta: Any) -> Any:
+def _with_debt(beta: object, share: Any, debt_beta: object) -> object:
     return beta * (1.0 + share) - debt_beta * share
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, Protocol
+from typing import Final, Protocol
 
 import numpy as np
 import pandas as pd
@@ -313,7 +313,7 @@ class TwoPassPlan:
         cls,
         panel: HasFactors,
         factors: Sequence[str] | None,
-        characteristics: Mapping[str, Any] | None,
+        characteristics: Mapping[str, object] | None,
         betas: str,
         window: int,
         constant: bool,

@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, ClassVar, Final
+from typing import ClassVar, Final
 
 import numpy as np
 import pandas as pd
@@ -280,7 +280,7 @@ class Fit(CoefficientInference, TableInNotebooks):
         return float(1.0 - (1.0 - self.r2) * free / (self.nobs - len(self.coefficients)))
 
     @property
-    def sample(self) -> tuple[Any, Any]:
+    def sample(self) -> tuple[object, object]:
         """First and last observation used."""
         return self.response.index[0], self.response.index[-1]
 

@@ -152,7 +152,7 @@ def restrictions_in_words(restrictions: Floats, value: object, terms: Sequence[s
     return ", ".join(equations)
 
 
-def t_quantile(level: float, df: Any) -> Any:
+def t_quantile(level: float, df: object) -> Any:
     """Two-sided quantile of Student's t for a confidence level."""
     if not 0.0 < level < 1.0:
         raise EstimationError(f"A confidence level is between 0 and 1, not {level}.")

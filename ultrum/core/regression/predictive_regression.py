@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -267,8 +267,8 @@ class PredictiveRegression(TableInNotebooks):
 
 @validate_arguments
 def predictive_regression(
-    Y: Any,
-    X: Any,
+    Y: object,
+    X: object,
     horizons: Sequence[int] = (1,),
 ) -> PredictiveRegression:
     """Predictive regression on lagged predictors, with inference robust to persistence (Stambaugh bias).

@@ -56,48 +56,48 @@ _BLOCK: Final = 512  # dependent variables at a time in the kernels
 @overload
 def regress(
     Y: Vector,
-    X: Any,
+    X: object,
     *,
     errors: str = ...,
     lags: int | str | None = ...,
-    clusters: Any = ...,
-    weights: Any = ...,
+    clusters: object = ...,
+    weights: object = ...,
     constant: bool = ...,
     prewhiten: bool = ...,
 ) -> Fit: ...
 @overload
 def regress(
     Y: pd.DataFrame | SeriesTable,
-    X: Any,
+    X: object,
     *,
     errors: str = ...,
     lags: int | str | None = ...,
-    clusters: Any = ...,
-    weights: Any = ...,
+    clusters: object = ...,
+    weights: object = ...,
     constant: bool = ...,
     prewhiten: bool = ...,
 ) -> BetaTable: ...
 @overload
 def regress(
     Y: npt.NDArray[Any],
-    X: Any,
+    X: object,
     *,
     errors: str = ...,
     lags: int | str | None = ...,
-    clusters: Any = ...,
-    weights: Any = ...,
+    clusters: object = ...,
+    weights: object = ...,
     constant: bool = ...,
     prewhiten: bool = ...,
 ) -> Any: ...
 @validate_arguments
 def regress(
-    Y: Any,
-    X: Any,
+    Y: object,
+    X: object,
     *,
     errors: str = "hac",
     lags: int | str | None = None,
-    clusters: Any = None,
-    weights: Any = None,
+    clusters: object = None,
+    weights: object = None,
     constant: bool = True,
     prewhiten: bool = False,
 ) -> Fit | BetaTable:
@@ -231,7 +231,7 @@ class Rule:
         return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
 
 
-def rule_of(errors: str, lags: Any, clusters: Any, weights: Any, left: pd.DataFrame) -> Rule:
+def rule_of(errors: str, lags: Any, clusters: object, weights: object, left: pd.DataFrame) -> Rule:
     """The requested lag rule, checked against the number of observations."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
     check_depth(lags, len(left))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from concurrent.futures import Executor
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import numpy.typing as npt
@@ -227,8 +227,8 @@ _BLOCK: Final = 1000  # dependent variables at a time; fixed, so that results do
 @accepts_large("Y")
 @validate_arguments
 def rolling_regress(
-    Y: Any,
-    X: Any,
+    Y: object,
+    X: object,
     *,
     window: int | str = 60,
     min_obs: int | None = None,

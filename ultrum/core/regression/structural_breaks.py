@@ -255,7 +255,7 @@ class BreakTest(TestResult):
 @validate_arguments
 def break_test(
     fit: Fit,
-    at: Any = None,
+    at: object = None,
     *,
     how: Break = "chow",
     trim: float | None = None,

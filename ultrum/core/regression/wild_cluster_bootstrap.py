@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -24,7 +24,7 @@ _WEBB: Final = np.array([-1.5, -1.0, -0.5, 0.5, 1.0, 1.5])  # squares of the wei
 @validate_arguments
 def wild_cluster_test(
     fit: Fit,
-    clusters: Any,
+    clusters: object,
     term: str,
     value: float = 0.0,
     *,

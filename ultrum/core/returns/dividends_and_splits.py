@@ -298,7 +298,7 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
     return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
 
 
-def _day_after(prices: SeriesTable, last: Any) -> Any:
+def _day_after(prices: SeriesTable, last: Any) -> object:
     """Label of the row after a given one; the next weekday or period at the end of the table."""
     place = int(prices.index.searchsorted(last)) + 1
     if place < len(prices.index):

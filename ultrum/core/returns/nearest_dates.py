@@ -106,7 +106,7 @@ def _match_places(
     return result
 
 
-def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
+def _dates_of(left: Any, on: str, by: str | None) -> tuple[object, pd.DataFrame]:
     if isinstance(left, pd.DataFrame):
         absent = [c for c in (on, by) if c and c not in left]
         if absent:
@@ -121,7 +121,7 @@ def _dates_of(left: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
     return dates, pd.DataFrame({on: dates})
 
 
-def _values_of(right: Any, on: str, by: str | None) -> tuple[Any, pd.DataFrame]:
+def _values_of(right: Any, on: str, by: str | None) -> tuple[object, pd.DataFrame]:
     """Dates and columns of the right table, sorted by time."""
     if isinstance(right, TimeSeries | SeriesTable):
         frequency = right.metadata.frequency if isinstance(right, TimeSeries) else right.frequency

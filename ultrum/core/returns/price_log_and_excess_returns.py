@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final, Literal
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -43,7 +43,7 @@ def returns(
     splits: pd.DataFrame | None = None,
     final_payments: pd.DataFrame | None = None,
     stale_after: int = STALE_AFTER,
-    trading_days: Sequence[Any] | pd.Index | None = None,
+    trading_days: Sequence[object] | pd.Index | None = None,
     check: bool = True,
     to: str | None = None,
 ) -> SeriesTable:

@@ -134,7 +134,7 @@ class Metadata:
         check_facts(facts)
         return replace(self, **facts)
 
-    def add_step(self, action: str, facts: dict[str, Any] | None = None, **settings: Any) -> Metadata:
+    def add_step(self, action: str, facts: dict[str, Any] | None = None, **settings: object) -> Metadata:
         """Copy with one more step in its provenance, and other fields.
 
         Parameters

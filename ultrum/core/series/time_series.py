@@ -63,7 +63,7 @@ class TimeSeries:
 
     @classmethod
     @validate_arguments
-    def from_pandas(cls, values: pd.Series, *, percent: bool = False, **facts: Any) -> TimeSeries:
+    def from_pandas(cls, values: pd.Series, *, percent: bool = False, **facts: object) -> TimeSeries:
         """Create a series from a pandas Series.
 
         Parameters

@@ -32,7 +32,7 @@ class ForwardReturns(Described):
 @validate_arguments
 def forward_returns(
     x: TimeSeries,
-    condition: pd.DataFrame | pd.Series | Sequence[Any],
+    condition: pd.DataFrame | pd.Series | Sequence[object],
     horizons: Sequence[str | int] = (1, 3, 6, 12),
 ) -> ForwardReturns:
     """Conditional mean of forward returns after a condition, against the unconditional mean.

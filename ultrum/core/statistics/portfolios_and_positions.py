@@ -254,7 +254,7 @@ def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
 
 
 def _row(
-    bought: dict[Any, Any],
+    bought: dict[object, Any],
     prices: SeriesTable,
     held: SeriesTable,
     day: pd.Timestamp,

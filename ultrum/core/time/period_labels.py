@@ -65,7 +65,7 @@ def rows_between(index: pd.Index, frequency: Frequency, start: object, end: obje
     return slice(first, stop)
 
 
-def _instant(moment: Any, side: Literal["start", "end"], index: Any) -> Any:
+def _instant(moment: object, side: Literal["start", "end"], index: Any) -> object:
     """The first or last instant of a period, in the time zone of an index; other labels are unchanged."""
     if not isinstance(moment, pd.Period):
         return moment

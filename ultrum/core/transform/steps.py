@@ -35,7 +35,7 @@ class _StepType:
         if not isinstance(self.place, str):
             return self.place
         module, _, name = self.place.rpartition(".")
-        function: Callable[..., Any] = getattr(import_module(f"ultrum.core.{module}"), name)
+        function: Callable[..., object] = getattr(import_module(f"ultrum.core.{module}"), name)
         return function
 
 
@@ -68,7 +68,7 @@ _STEPS: Final[dict[str, _StepType]] = {
 
 _WHOLE: Final = ("all", "expanding")
 _OF_THE_SAMPLE: Final = ("standardise", "innovations", "cumulate")
-_ADDED: Final[dict[str, Callable[..., Any]]] = {}
+_ADDED: Final[dict[str, Callable[..., object]]] = {}
 
 
 @validate_arguments
@@ -128,18 +128,18 @@ def add_step(
     return function
 
 
-def _is_same(registered: Callable[..., Any], function: Callable[..., Any]) -> bool:
+def _is_same(registered: Callable[..., object], function: Callable[..., object]) -> bool:
     """Whether a function is the registered one or a new definition of it, as in a notebook cell run again."""
     same = (registered.__module__, registered.__qualname__) == (function.__module__, function.__qualname__)
     return registered is function or (registered.__name__ in _ADDED and same)
 
 
-def custom_steps() -> Mapping[str, Callable[..., Any]]:
+def custom_steps() -> Mapping[str, Callable[..., object]]:
     """Registered functions, by name."""
     return dict(_ADDED)
 
 
-def step_fault(step: Any) -> str:
+def step_fault(step: object) -> str:
     """The error of a step; empty if it is valid.
 
     Examples
@@ -164,7 +164,7 @@ def step_fault(step: Any) -> str:
     return next((f"Step '{name}': {fault}" for fault in faults if fault), "")
 
 
-def _value_fault(name: str, word: str, value: Any) -> str:
+def _value_fault(name: str, word: str, value: object) -> str:
     """The error of a value of a setting, as far as it shows without data."""
     step_type = _STEPS[name]
     if word in step_type.others or step_type.place is _splice_parts:
@@ -179,7 +179,7 @@ def _value_fault(name: str, word: str, value: Any) -> str:
     return argument_fault(step_type.function, word, value)
 
 
-def parse_step(text: str) -> dict[str, Any]:
+def parse_step(text: str) -> dict[str, object]:
     """A step in one word, as on the command line: ``growth=P1Y`` or ``rolling=12,how=std``.
 
     Raises
@@ -281,7 +281,7 @@ def apply_steps(
     return series.sample(start) if start else series
 
 
-def _look_up(value: Any, find: Finder | None, name: str) -> Any:
+def _look_up(value: object, find: Finder | None, name: str) -> object:
     """The series that a step refers to."""
     if isinstance(value, list | tuple):
         return [_look_up(one, find, name) for one in value]
@@ -300,7 +300,7 @@ def _settings_of(name: str) -> list[str]:
     return words
 
 
-def _value(text: str) -> Any:
+def _value(text: str) -> object:
     """A number if it parses as one; ``a+b`` is a list."""
     if re.fullmatch(r"-?\d+", text):
         return int(text)

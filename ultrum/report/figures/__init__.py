@@ -1,6 +1,6 @@
 """Figures. Each function takes a result or series and returns Matplotlib axes."""
 
-from typing import Any, Final
+from typing import Final
 
 from ultrum.core.deprecated_names import warn_of_name
 from ultrum.report.figures.estimate_figures import betas, cost_components, line_of_fit, time_varying_betas
@@ -54,7 +54,7 @@ __all__ = [
 _EARLIER: Final = {"build_up": "cost_components", "under_water": "drawdown"}
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     """A figure by its earlier name, with a warning."""
     if name not in _EARLIER:
         raise AttributeError(f"module '{__name__}' has no attribute '{name}'")

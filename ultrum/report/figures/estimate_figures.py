@@ -230,7 +230,7 @@ def cost_components(
     return ax
 
 
-def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, Any]:
+def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, object]:
     """Fitted line over one factor, with the others at their means, and half the width of its band; percent."""
     rows = np.tile(fit.design.to_numpy().mean(axis=0), (len(reach), 1))
     rows[:, list(fit.design.columns).index(factor)] = reach / 100

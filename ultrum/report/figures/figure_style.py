@@ -72,7 +72,7 @@ def house_style(draw: Callable[P, R]) -> Callable[P, R]:
     return _drawn
 
 
-def _shorten(drawn: Any) -> None:
+def _shorten(drawn: object) -> None:
     """Names too long for the figure end in an ellipsis."""
     from matplotlib.axes import Axes
 
@@ -174,7 +174,7 @@ def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
         _tie(ax, points[place], box)
 
 
-def _free_box(point: Any, wide: float, tall: float, others: list[Box]) -> Box:
+def _free_box(point: object, wide: float, tall: float, others: list[Box]) -> Box:
     """The closest free position of a label; the first one tried if none is free."""
     tried = [_box(point, wide, tall, dx, dy) for dx, dy in _offsets(wide, tall)]
     return next((b for b in tried if not any(_over(b, other) for other in others)), tried[0])

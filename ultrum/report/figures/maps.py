@@ -27,7 +27,7 @@ _KINDS: Final = ("Polygon", "MultiPolygon")
 @validate_arguments
 def regions(
     values: pd.Series | Mapping[str, float],
-    shapes: Mapping[str, Any] | bytes | str | os.PathLike[str],
+    shapes: Mapping[str, object] | bytes | str | os.PathLike[str],
     *,
     classes: int = 5,
     breaks: str | list[float] = "quantiles",
@@ -117,7 +117,7 @@ def regions(
     return ax
 
 
-def _features(shapes: Any) -> list[Mapping[str, Any]]:
+def _features(shapes: object) -> list[Mapping[str, object]]:
     import orjson
 
     if isinstance(shapes, str | os.PathLike):
@@ -192,7 +192,7 @@ def _legend(ax: Axes, limits: Any, palette: list[str], unit: str, missing: int) 
     span = float(limits[-1] - limits[0])
     digits = int(np.clip(2 - np.floor(np.log10(span)), 0, 6)) if span > 0 else 2
     words = [f"{low:,.{digits}f} to {high:,.{digits}f}" for low, high in itertools.pairwise(limits)]
-    handles: list[Any] = [Patch(facecolor=c, label=w) for c, w in zip(palette, words, strict=True)]
+    handles: list[object] = [Patch(facecolor=c, label=w) for c, w in zip(palette, words, strict=True)]
     if missing:
         handles.append(Patch(facecolor="white", edgecolor=STONE, hatch="////", label=f"no value ({missing})"))
     legend = ax.legend(handles=handles, title=unit or None, loc="center left", bbox_to_anchor=(1.0, 0.5))

@@ -48,7 +48,7 @@ def beta_path(
     term: str | None = None,
     level: float = 0.95,
     whole: float | None = None,
-    marks: dict[str, Any] | None = None,
+    marks: dict[str, object] | None = None,
     source: str = "",
     ax: Axes | None = None,
 ) -> Axes:
@@ -424,6 +424,6 @@ def _dates(index: pd.Index) -> Any:
     return index.to_numpy()
 
 
-def _day(date: Any) -> Any:
+def _day(date: object) -> Any:
     """A date on the time axis."""
     return pd.Timestamp(str(date)).to_numpy()

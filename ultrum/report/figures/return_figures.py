@@ -254,7 +254,9 @@ def growth_of_one(
     """
     table = x.as_table() if isinstance(x, TimeSeries) else x
     if len(table.names) > len(LINES):
-        raise UnitError(f"{quantity(len(table.names), 'line')} cannot be distinguished. Draw at most {len(LINES)}.")
+        raise UnitError(
+            f"{quantity(len(table.names), 'line')} cannot be distinguished. Draw at most {len(LINES)}."
+        )
     ax = axes_for(ax)
     for number, name in enumerate(table.names):
         asset_returns = table[name]
@@ -453,5 +455,5 @@ def _quantiles(ax: Axes, result: Distribution) -> None:
     ax.tick_params(labelsize=7)
 
 
-def _plain_number(value: float, _: Any) -> str:
+def _plain_number(value: float, _: object) -> str:
     return f"{value:,g}"

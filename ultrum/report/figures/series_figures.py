@@ -66,7 +66,7 @@ def moves_in_steps(line: TimeSeries) -> bool:
 
 def moments_of(index: pd.Index) -> Any:
     """Positions in time: the middle of periods, or the dates themselves."""
-    periods: Any = index
+    periods: object = index
     if not hasattr(periods, "to_timestamp"):
         return index
     start = periods.to_timestamp(how="start")
@@ -338,7 +338,7 @@ def small_multiples(
     return axes[: len(lines)]
 
 
-def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: Any, width: float = 1.7) -> None:
+def _draw_line(ax: Axes, line: TimeSeries, colour: str, dash: object, width: float = 1.7) -> None:
     days, values = thin_points(moments_of(line.index), line.values.to_numpy() * scale_factor(line.metadata))
     style = "steps-post" if moves_in_steps(line) else "default"
     ax.plot(days, values, color=colour, linestyle=dash, linewidth=width, drawstyle=style)
@@ -416,14 +416,14 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
         )
 
 
-def edge_of(label: Any, end: bool = False) -> Any:
+def edge_of(label: object, end: bool = False) -> Any:
     """First or last moment of a period with this name."""
     if not end:
         return pd.Timestamp(parse_period(str(label))[1])
     return pd.Timestamp(last_day(str(label))) + pd.Timedelta(days=1)
 
 
-def _reference(ax: Axes, level: float, colour: str, dash: Any) -> None:
+def _reference(ax: Axes, level: float, colour: str, dash: object) -> None:
     ax.axhline(level, color=colour, linewidth=0.9, linestyle=(0, (2, 2)), alpha=0.8)
 
 
@@ -535,7 +535,7 @@ def _most_lacking(coverage: pd.DataFrame) -> pd.DataFrame:
     return coverage[coverage.index.isin(chosen)]
 
 
-def _role_colour(panel: Panel, name: Any) -> str:
+def _role_colour(panel: Panel, name: object) -> str:
     if name in panel.conditions:
         return LANTERN
     return STONE if name == panel.risk_free.name else TIDE

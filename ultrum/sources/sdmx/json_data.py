@@ -98,7 +98,7 @@ def _raw(
     return RawSeries(key, periods, places.of(rows), values, fixed, varying)
 
 
-def _hashable(place: Any) -> Any:
+def _hashable(place: Any) -> object:
     """A position as it is; a value of several parts as text."""
     return place if isinstance(place, int | float | str | None) else str(place)
 
@@ -110,7 +110,7 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
     along = parts["observation"]
     time = next(i for i, d in enumerate(along) if d["id"] not in dimensions)
     others = [i for i in range(len(along)) if i != time]
-    groups: dict[tuple[int, ...], dict[str, Any]] = {}
+    groups: dict[tuple[int, ...], dict[str, object]] = {}
     for positions, row in dataset["observations"].items():
         places = [int(p) for p in positions.split(":")]
         groups.setdefault(tuple(places[i] for i in others), {})[str(places[time])] = row
@@ -160,7 +160,7 @@ def _matches(pattern: Sequence[str], order: Sequence[Part], codes: Mapping[str, 
     )
 
 
-def _attribute_values(listed: Sequence[Part], places: Sequence[Any]) -> dict[str, str]:
+def _attribute_values(listed: Sequence[Part], places: Sequence[object]) -> dict[str, str]:
     """Attribute values by id."""
     names = {}
     for attribute, place in zip(listed, places, strict=False):
@@ -170,7 +170,7 @@ def _attribute_values(listed: Sequence[Part], places: Sequence[Any]) -> dict[str
     return names
 
 
-def _value(attribute: Part, place: Any) -> str:
+def _value(attribute: Part, place: object) -> str:
     """The value of an attribute: at a position of its code list, or the value itself."""
     if place is None:
         return ""
@@ -181,7 +181,7 @@ def _value(attribute: Part, place: Any) -> str:
     return str(next(iter(value.values()), "")) if isinstance(value, dict) else str(value)
 
 
-def _code(value: Any) -> str:
+def _code(value: object) -> str:
     """Code of a value, or its name if it has no code."""
     if not isinstance(value, dict):
         return str(value)

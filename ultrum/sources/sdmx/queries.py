@@ -245,7 +245,7 @@ def in_words(code: int, text: str) -> str:
 
 def _of_json(body: bytes) -> str:
     try:
-        errors: Any = orjson.loads(body).get("errors")
+        errors: object = orjson.loads(body).get("errors")
     except (orjson.JSONDecodeError, AttributeError):
         return ""
     if not isinstance(errors, list) or not errors:

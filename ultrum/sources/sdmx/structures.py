@@ -293,12 +293,12 @@ def _structure_xml(root: Any, where: str) -> Structure:
     return Structure(tuple(str(e.get("id")) for e in ordered), codes, names, attributes)
 
 
-def _category_of_xml(element: Any) -> dict[str, Any]:
+def _category_of_xml(element: Any) -> dict[str, object]:
     inside = [_category_of_xml(c) for c in element.findall("{*}Category")]
     return {"id": str(element.get("id")), "name": _xml_name(element), "categories": inside}
 
 
-def _categories(schemes: Sequence[Mapping[str, Any]], placed: Sequence[tuple[str, str]]) -> list[Category]:
+def _categories(schemes: Sequence[Mapping[str, object]], placed: Sequence[tuple[str, str]]) -> list[Category]:
     """Every category that has dataflows, or subcategories."""
     flows: dict[tuple[str, str], list[str]] = {}
     for source, target in placed:

@@ -122,7 +122,7 @@ def _alike(texts: Sequence[str]) -> ReadDates | None:
     return ReadDates(moments, styles[0].frequency, styles[0].name)
 
 
-def cell_text(cell: Any) -> str:
+def cell_text(cell: object) -> str:
     """A cell as text; integers without a decimal point."""
     if isinstance(cell, str):
         text = cell.strip()
@@ -202,7 +202,7 @@ def _readings(fits: Sequence[DateStyle], cells: Sequence[str]) -> list[DateStyle
     """Styles whose readings of the cells differ, one per reading."""
     if len(fits) < 2:
         return list(fits)
-    kept: dict[tuple[Any, ...], DateStyle] = {}
+    kept: dict[tuple[object, ...], DateStyle] = {}
     for style in fits:
         kept.setdefault((*[style.moment(c) for c in cells], style.frequency), style)
     return list(kept.values())

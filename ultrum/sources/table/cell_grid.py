@@ -69,7 +69,7 @@ def shown_rows(grid: Grid, most: int = 3) -> str:
     )
 
 
-def is_date(cell: Any) -> bool:
+def is_date(cell: object) -> bool:
     """Whether a cell is a date or written like one."""
     if isinstance(cell, str):
         return bool(style_of(cell_text(cell)))
@@ -78,7 +78,7 @@ def is_date(cell: Any) -> bool:
     return isinstance(cell, float | int) and not isinstance(cell, bool) and bool(style_of(cell_text(cell)))
 
 
-def shape_of(cell: Any) -> str:
+def shape_of(cell: object) -> str:
     """Name of the style of a date; empty if the cell is none."""
     if isinstance(cell, str):
         return style_of(cell_text(cell))
@@ -89,21 +89,21 @@ def shape_of(cell: Any) -> str:
     return ""
 
 
-def is_empty(cell: Any) -> bool:
+def is_empty(cell: object) -> bool:
     """Whether a cell is empty."""
     if isinstance(cell, str):
         return not cell or cell.isspace()
     return cell is None or (isinstance(cell, float) and cell != cell)  # noqa: PLR0124
 
 
-def is_value(cell: Any) -> bool:
+def is_value(cell: object) -> bool:
     """Whether a cell is a number, or a missing-value code other than an empty cell."""
     if isinstance(cell, str):
         return is_number(cell) or (bool(cell.strip()) and is_missing(cell))
     return isinstance(cell, int | float) and not isinstance(cell, bool) and not is_empty(cell)
 
 
-def is_word(cell: Any) -> bool:
+def is_word(cell: object) -> bool:
     """Whether a cell is text other than a number, a date or a missing-value code."""
     return isinstance(cell, str) and bool(cell.strip()) and not is_value(cell) and not is_date(cell)
 
@@ -116,7 +116,7 @@ def content_width(row: Row) -> int:
     return count
 
 
-def column_array(cells: Sequence[Any]) -> Array:
+def column_array(cells: Sequence[object]) -> Array:
     """A column as an array: of floats if all cells are numbers, otherwise of objects."""
     kinds = set(map(type, cells))
     if kinds <= {float, int} and kinds:

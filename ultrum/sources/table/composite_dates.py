@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -53,7 +53,7 @@ def date_cells(block: Block) -> DateCells:
     return DateCells(array, (column,))
 
 
-def _date_parts(block: Block, cells: Sequence[Any]) -> DateCells | None:
+def _date_parts(block: Block, cells: Sequence[object]) -> DateCells | None:
     names = [n.lower() for n in block.heading.names]
     if all(shape_of(c) == "2024" for c in cells[:50]):
         parted = _year_and_part(block, cells, names)
@@ -78,12 +78,12 @@ def _clock_column(block: Block, names: Sequence[str]) -> int | None:
     return place if named and all(_BARE_CLOCK.fullmatch(c) for c in cells) else None
 
 
-def _clock_text(cell: Any) -> str:
+def _clock_text(cell: object) -> str:
     text = cell_text(cell)
     return text.zfill(4) if text.isdigit() and len(text) < 5 else text
 
 
-def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[str]) -> DateCells | None:
+def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequence[str]) -> DateCells | None:
     """Year next to month, quarter or period code, and optionally a day."""
     for place, name in enumerate(names):
         if place == block.date_column:
@@ -107,7 +107,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[Any], names: Sequence[s
     return None
 
 
-def _part_reader(name: str, cells: Sequence[Any]) -> Callable[[str, str], str] | None:
+def _part_reader(name: str, cells: Sequence[object]) -> Callable[[str, str], str] | None:
     """How to combine a year with a cell of a column, if the column has parts of years."""
     texts = [cell_text(c) for c in cells[:400]]
     if not texts or any(not t for t in texts):
@@ -199,8 +199,8 @@ def _without_empty_ends(rows: Sequence[Row]) -> list[int]:
     if not filled:
         return list(range(len(rows)))
     keys = [tuple(map(cell_text, row[:-2])) for row in rows]
-    last: dict[Any, int] = {}
-    first: dict[Any, int] = {}
+    last: dict[object, int] = {}
+    first: dict[object, int] = {}
     for i in filled:
         last[keys[i]] = i
         first.setdefault(keys[i], i)

@@ -205,7 +205,7 @@ def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dat
     return None if seconds is None else day + seconds
 
 
-def _by_distinct(cells: Any, style: str) -> Dates | None:
+def _by_distinct(cells: object, style: str) -> Dates | None:
     """Each distinct text parsed once."""
     coded = pc.dictionary_encode(cells)
     if len(coded.dictionary) > _MOST_DISTINCT:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final, TypeVar
+from typing import Final, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -224,7 +224,7 @@ def figure_series(words: str, values_found: Sequence[tuple[str, LoneFigure]], op
     numbers = [f.value / 100.0 if percent else f.value for f in values.values()]
     series = pd.Series(numbers, pd.DatetimeIndex(list(values)))
     frequency = Frequency.parse(options.frequency or "D")
-    facts: dict[str, Any] = {"unit": "decimal"} if percent else {}
+    facts: dict[str, object] = {"unit": "decimal"} if percent else {}
     if first.currency and not percent:
         facts.update(unit="currency", currency=first.currency)
     steps = [Step("figure read", (("beside", words),))]

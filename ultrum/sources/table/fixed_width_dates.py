@@ -28,7 +28,7 @@ def letters_of(cells: Any) -> Array | None:
     return np.ascontiguousarray(raw.reshape(len(cells), length).T)  # a place after the other
 
 
-def by_places(cells: Any, template: str, example: str) -> Dates | None:
+def by_places(cells: object, template: str, example: str) -> Dates | None:
     """Instants of texts with digits at equal positions, NaT where one is not a date.
 
     Parameters

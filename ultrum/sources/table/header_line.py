@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Final
 
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.errors import TableError
@@ -272,7 +272,7 @@ def _without_empty(names: list[str], grid: Grid, first: int, width: int) -> list
     for k in range(1, width):
         if kept[k]:
             continue
-        cells: list[Any] = [row[k] for row in grid.rows[first : first + 2000] if len(row) > k]
+        cells: list[object] = [row[k] for row in grid.rows[first : first + 2000] if len(row) > k]
         if any(not is_empty(c) for c in cells):
             kept[k] = f"column {k + 1}"
     return kept

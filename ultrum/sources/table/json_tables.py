@@ -44,7 +44,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
     ]
 
 
-def _json_lines(text: str) -> list[Any] | None:
+def _json_lines(text: str) -> list[object] | None:
     import orjson
 
     try:
@@ -54,7 +54,7 @@ def _json_lines(text: str) -> list[Any] | None:
     return rows if len(rows) > 1 else None
 
 
-def _tables_in(document: Any, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
+def _tables_in(document: object, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
     """Every table within a JSON value, and its path."""
     rows = _as_rows(document)
     if rows is not None:
@@ -71,7 +71,7 @@ def _tables_in(document: Any, depth: int, path: str = "the whole") -> Iterator[t
             yield from _tables_in(value, depth + 1, str(key))
 
 
-def _as_rows(value: Any) -> list[Row] | None:
+def _as_rows(value: object) -> list[Row] | None:
     several = _several_series(value)
     if several is not None:
         return several
@@ -92,7 +92,7 @@ def _as_rows(value: Any) -> list[Row] | None:
     return None
 
 
-def _several_series(document: Any) -> list[Row] | None:
+def _several_series(document: object) -> list[Row] | None:
     """Series with an object or a name each, as rows keyed by name."""
     if isinstance(document, dict):
         named = [({"series": key}, value) for key, value in document.items()]
@@ -119,7 +119,7 @@ def _several_series(document: Any) -> list[Row] | None:
     return [names, *[[r.get(n) for n in names] for r in records]]
 
 
-def _plain_rows(value: Any) -> list[Row] | None:
+def _plain_rows(value: object) -> list[Row] | None:
     """Rows of one series, with their names first, for a list or mapping with dates."""
     if isinstance(value, dict) and value and all(style_of(str(k)) for k in value):
         plain = not any(isinstance(v, list | dict) for v in value.values())
@@ -160,9 +160,9 @@ def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
     return None
 
 
-def _flat(record: Mapping[str, Any], above: str = "", depth: int = 0) -> dict[str, Any]:
+def _flat(record: Mapping[str, object], above: str = "", depth: int = 0) -> dict[str, object]:
     """Nested objects, flattened with names joined by points."""
-    flat: dict[str, Any] = {}
+    flat: dict[str, object] = {}
     for key, value in record.items():
         name = f"{above}{key}"
         if isinstance(value, dict) and depth < _NESTING:

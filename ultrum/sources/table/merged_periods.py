@@ -10,7 +10,7 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, datetime, timedelta
-from typing import Any, Final
+from typing import Final
 
 from ultrum.core.displayed_numbers import quantity
 from ultrum.sources.table.ambiguous_dates import cell_text
@@ -31,7 +31,7 @@ def with_every_period(grid: Grid) -> Grid:
     return _under_year_rows(_years_across(_years_down(grid)))
 
 
-def _is_year(cell: Any) -> bool:
+def _is_year(cell: object) -> bool:
     return bool(YEAR.fullmatch(cell_text(cell)))
 
 
@@ -171,7 +171,7 @@ def _under_year_rows(grid: Grid) -> Grid:
     return grid
 
 
-def _names_part(cell: Any) -> bool:
+def _names_part(cell: object) -> bool:
     """Whether a cell is the name of a month or quarter."""
     text = cell_text(cell)
     return text[:1].isalpha() and part_of_year(text) is not None

@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -149,14 +149,14 @@ def is_number(cell: str) -> bool:
     return len(text) < 60 and any(_parts(text, mark) is not None for mark in _READERS)
 
 
-def is_number_text(cell: Any) -> bool:
+def is_number_text(cell: object) -> bool:
     """Whether a cell of any kind is a number."""
     if isinstance(cell, str):
         return is_number(cell)
     return isinstance(cell, int | float) and not isinstance(cell, bool) and cell == cell  # noqa: PLR0124
 
 
-def is_blank(cell: Any, missing: frozenset[str] = frozenset()) -> bool:
+def is_blank(cell: object, missing: frozenset[str] = frozenset()) -> bool:
     """Whether a cell of any kind is empty or a missing-value code."""
     if isinstance(cell, str):
         return is_missing(cell) or cell.strip().lower() in missing

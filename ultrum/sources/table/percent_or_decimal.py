@@ -79,7 +79,7 @@ class UnitFinding:
     """Findings on one column: metadata and the reason."""
 
     percent: bool
-    facts: Mapping[str, Any] = field(default_factory=dict)
+    facts: Mapping[str, object] = field(default_factory=dict)
     chosen: str = "as written"
     alternatives: str = PERCENT
     certainty: str = "there is no sign of another"
@@ -157,7 +157,7 @@ def _too_large(numbers: ReadNumbers) -> bool:
     return bool(len(valid)) and float(np.median(np.abs(valid))) > _LARGEST_RATE
 
 
-def _as_option(given: str, facts: Mapping[str, Any], where: str) -> UnitFinding:
+def _as_option(given: str, facts: Mapping[str, object], where: str) -> UnitFinding:
     codes = re.fullmatch(r"([A-Z]{3})(?:/([A-Z]{3}))?", given)
     if given not in GIVEN and not (codes and all(is_currency(c) for c in codes.groups() if c)):
         raise TableError(
@@ -181,9 +181,9 @@ _ADJUSTED: Final = re.compile(
 )
 
 
-def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, Any]:
+def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, object]:
     """Measure, currency, pair and base period as stated in words."""
-    facts: dict[str, Any] = {}
+    facts: dict[str, object] = {}
     pair = _pair(text)
     if pair:
         return {"measure": "quote", "unit": "/".join(pair)}

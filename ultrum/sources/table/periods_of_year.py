@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Any, Final
+from typing import Final
 
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.date_formats import (
@@ -27,7 +27,7 @@ _SPAN: Final = re.compile(MONTHS_OF_QUARTER, re.IGNORECASE)
 _HALF: Final = re.compile(r"[HS]([12])|([12])[HS]|([12])(?:st|nd) half(?:[- ]year)?", re.IGNORECASE)
 
 
-def part_of_year(cell: Any) -> tuple[str, int] | None:
+def part_of_year(cell: object) -> tuple[str, int] | None:
     """Kind (M, Q or S) and number of the part of a year in a cell, or None.
 
     Examples

@@ -10,7 +10,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
-from typing import Any, Final
+from typing import Final
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import quantity
@@ -70,7 +70,7 @@ def read_series(
     expand: Mapping[str, Sequence[str]] | None = None,
     estimated: bool = False,
     records_only: bool = False,
-    **facts: Any,
+    **facts: object,
 ) -> Reading:
     r"""Read a table in any common format from a file, an http(s) address, bytes or pasted text.
 

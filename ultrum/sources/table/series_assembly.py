@@ -251,7 +251,7 @@ def _stamps(dates: ReadDates, options: TableOptions, name: str) -> pd.DatetimeIn
 
 
 def _stamp_index(ordinals: Ints, stamps: pd.DatetimeIndex) -> pd.DatetimeIndex:
-    unit: Any = stamps.unit
+    unit: object = stamps.unit
     return (
         pd.DatetimeIndex(ordinals.view(f"datetime64[{unit}]"), name="time")
         .tz_localize("UTC")
@@ -343,10 +343,10 @@ def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict
 
 
 def _of_member(
-    metadata: Metadata, name: Any, stated: Mapping[str, Mapping[Any, str]], pair: str | None
+    metadata: Metadata, name: object, stated: Mapping[str, Mapping[object, str]], pair: str | None
 ) -> Metadata:
     """Metadata from the table's other columns for one asset, or for a pair of currencies."""
-    facts: dict[str, Any] = {}
+    facts: dict[str, object] = {}
     if pair and metadata.measure in ("", "quote", "rate", "price"):
         return metadata.replace(measure="quote", unit=pair, currency="", timing="")
     currency = stated["currency"].get(name, "")
@@ -358,7 +358,7 @@ def _of_member(
     return metadata.replace(**facts) if facts else metadata
 
 
-def _fact_values(name: str, columns: Typed, labels: Array | None, fact: str) -> dict[Any, str]:
+def _fact_values(name: str, columns: Typed, labels: Array | None, fact: str) -> dict[object, str]:
     """The value of a column for each asset."""
     if fact not in columns.columns or fact in columns.units or labels is None:
         return {}

@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -177,7 +177,7 @@ def _is_numeric(column: Array, marks: frozenset[str]) -> bool:
     return few or len(set(map(cell_text, odd))) <= _ODD_TEXTS
 
 
-def _are_codes(cells: Sequence[Any]) -> bool:
+def _are_codes(cells: Sequence[object]) -> bool:
     """Integers with leading zeros are codes, whose zeros must stay; so are 3M, 6M and 1E5, 2E5."""
     if not all(isinstance(c, str) for c in cells):
         return False

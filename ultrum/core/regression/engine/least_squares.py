@@ -19,7 +19,7 @@ from ultrum.errors import EstimationError, choices
 _STEPS = 4
 
 
-def refine(X: Any, y: Any, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
+def refine(X: Any, y: object, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
     """Coefficients and residuals of least squares, refined together (Björck 1967).
 
     Parameters
