@@ -29,7 +29,9 @@ from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import quantity
 
 if TYPE_CHECKING:
+    from ultrum.desk.batch import PullResult
     from ultrum.desk.series_sets import SeriesSet
+    from ultrum.vault.store import Vault
 
 
 @click.command()
@@ -203,7 +205,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
     plan.save(file)
 
 
-def _write(result: Any, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
+def _write(result: PullResult, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
     """Write the pulled table to every requested file."""
     from ultrum.report import table_files
 
@@ -356,7 +358,7 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     echo(f"{file}: {len(body):,} bytes of {record.name}, taken {record.retrieved[:19]}")
 
 
-def _vault(place: Path | None, *, create: bool = False) -> Any:
+def _vault(place: Path | None, *, create: bool = False) -> Vault:
     """The vault in a folder, which must exist unless it can be created."""
     from ultrum.desk.settings import default_vault
     from ultrum.vault.store import Vault

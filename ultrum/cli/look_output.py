@@ -322,7 +322,7 @@ def _growth(returns_table: SeriesTable) -> Axes:
     return figures.growth_of_one(returns_table.select(names[:_LINES]), title=title)
 
 
-def _in_percent(table: Any, label: str) -> Any:
+def _in_percent(table: pd.DataFrame, label: str) -> pd.DataFrame:
     shown = table.copy()
     for column in _PERCENT:
         shown[column] = [percent(value + 0.0, 1) for value in shown[column].astype(float)]

@@ -234,7 +234,7 @@ def _open_desk(
     vault: Path | None,
     sources: Any,
     offline: bool,
-    tell: Any,
+    tell: Callable[[str], None],
     store: CredentialStore,
     keep_readings: bool,
 ) -> Desk:
@@ -429,14 +429,15 @@ class PictureStyle:
     def write(self, ax: Axes, path: Path) -> None:
         """Write the figure to a PNG file."""
         from ultrum.report import figures
+        from ultrum.report.figures.figure_style import figure_of
 
-        figure: Any = ax.get_figure()
+        figure = figure_of(ax)
         if self.title and ax.get_title(loc="left") != self.title:
             ax.set_title(self.title, loc="left", fontweight="bold", fontsize=12.5)
         if self.label:
             ax.set_ylabel(self.label)
         if self.size:
-            figure.set_size_inches(*(side / _DPI for side in self.size))
+            figure.set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
         figures.to_png(ax, path)
 
 

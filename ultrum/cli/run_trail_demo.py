@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
     from ultrum.practice.service import Service
     from ultrum.sources.credentials import CredentialStore
+    from ultrum.study.provenance import RunRecord
+    from ultrum.study.schema import Study
     from ultrum.study.study_result import StudyResult
 
 
@@ -189,7 +191,7 @@ def practice_service(port: int = 0, *, delay: float = 0.0, today: str = "") -> S
 
 
 def _run_and_show(
-    study: Any,
+    study: Study,
     out: Path,
     vault: Path | None,
     offline: bool,
@@ -197,7 +199,7 @@ def _run_and_show(
     at: str | None = None,
     keep: bool = True,
     packed: Path | None = None,
-    before: tuple[dict[str, object], str] | None = None,
+    before: tuple[RunRecord, str] | None = None,
     refresh: bool = False,
     store: CredentialStore | None = None,
 ) -> None:
@@ -255,7 +257,7 @@ def _run_and_show(
         raise PartlyDoneError
 
 
-def _last_run(out: Path) -> tuple[dict[str, object], str] | None:
+def _last_run(out: Path) -> tuple[RunRecord, str] | None:
     """The record and the label of the last run in a folder, if there is one."""
     from ultrum.errors import StudyError
     from ultrum.study.provenance import read_run

@@ -132,7 +132,7 @@ def _stamp(path: str | Path) -> tuple[int, int]:
     return status.st_size, status.st_mtime_ns
 
 
-def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
+def _mark_days(seen: Bools, low: int, days: Ints) -> tuple[Bools, int]:
     """The days found so far, extended by more days."""
     first, last = int(days.min()), int(days.max())
     if not len(seen):
@@ -145,7 +145,7 @@ def _mark_days(seen: Any, low: int, days: Ints) -> tuple[Any, int]:
     return seen, low
 
 
-def _runs(column: Any) -> tuple[list[str], Ints]:
+def _runs(column: pa.ChunkedArray) -> tuple[list[str], Ints]:
     """Names of the runs of equal assets, and their starts."""
     if column.null_count:
         raise TableError("A row has no asset. Every row needs an asset.")
@@ -181,7 +181,7 @@ def _check_once(names: list[str], path: Path) -> None:
     )
 
 
-def days_of(column: Any) -> Ints:
+def days_of(column: pa.ChunkedArray) -> Ints:
     """Days since 1970 of a column of dates or instants."""
     if column.null_count:
         raise TableError("A row has no date. Every row needs a date.")
@@ -191,7 +191,7 @@ def days_of(column: Any) -> Ints:
         raise TableError(f"Dates are {column.type}; they must be days or instants.") from None
 
 
-def numbers_of(column: Any) -> Floats:
+def numbers_of(column: pa.ChunkedArray) -> Floats:
     """Values as floats, missing ones as NaN."""
     try:
         return np.asarray(column.cast(pa.float64()).to_numpy())
@@ -292,7 +292,7 @@ class LongWriter:
         self._stack.__exit__(kind, error, trace)
 
 
-def ends_of(index: pd.Index) -> Any:
+def ends_of(index: pd.Index) -> pa.Array:
     """Last day of each period, as a Parquet date."""
     ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
     return ends.to_numpy().astype("datetime64[D]")

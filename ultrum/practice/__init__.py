@@ -123,7 +123,7 @@ def sources_at(places: Mapping[str, str]) -> dict[str, dict[str, object]]:
 
     Returns
     -------
-    dict[str, dict[str, Any]]
+    dict[str, dict[str, str]]
         Settings by the name of the source.
 
     Examples

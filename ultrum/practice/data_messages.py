@@ -331,7 +331,7 @@ def _pairs(parent: object, pairs: dict[str, str]) -> None:
         add(parent, "gen:Value", id=name, value=value)
 
 
-def _observations(rows: Any, with_data: bool) -> list[tuple[str, float, str]]:
+def _observations(rows: pd.DataFrame, with_data: bool) -> list[tuple[str, float, str]]:
     if not with_data:
         return []
     return list(zip(rows["period"], rows["value"].astype(float), rows["status"], strict=True))

@@ -278,7 +278,7 @@ class _Columns:
     """Data of the rows of a model's table, computed once."""
 
     table: BetaTable
-    factors: list[Any]
+    factors: list[str]
     errors: pd.DataFrame
     p_values: pd.DataFrame
     intervals: dict[object, pd.DataFrame]

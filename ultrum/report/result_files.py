@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 import pandas as pd
 
@@ -20,7 +20,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures
-from ultrum.report.figures.figure_style import pdf_bytes, png_bytes, rename_png
+from ultrum.report.figures.figure_style import figure_of, pdf_bytes, png_bytes, rename_png
 from ultrum.report.html_report import page, wants_lines
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
@@ -194,7 +194,7 @@ def _draw(result: StudyResult, metadata: Mapping[str, str], name: Figure) -> dic
         mpl.rcdefaults()
         ax = drawn_figure(result, name)
         formats = {"svg": figures.to_svg(ax, metadata).encode()}
-        figure: Any = ax.get_figure()
+        figure = figure_of(ax)
         figure.set_layout_engine("none")  # what has been laid out once stays
         formats["png"] = png_bytes(ax, metadata)
         if "pdf" in result.study.report.export:

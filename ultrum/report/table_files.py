@@ -16,6 +16,9 @@ from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
+from xlsxwriter.format import Format
+from xlsxwriter.workbook import Workbook
+from xlsxwriter.worksheet import Worksheet
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import without_rounding
@@ -115,7 +118,7 @@ def write_workbook(
         raise UltrumError(f"{path} cannot be written: {reason(error)}.") from error
 
 
-def _write_sheet(book: Any, name: str, table: pd.DataFrame) -> None:
+def _write_sheet(book: Workbook, name: str, table: pd.DataFrame) -> None:
     """One sheet, with columns as wide as their content."""
     plain = flatten_index(table)
     page = book.add_worksheet(name[:31])
@@ -163,7 +166,7 @@ def _holds_periods(column: pd.Series) -> bool:
     return column.dtype == object and any(isinstance(v, pd.Period) for v in column)
 
 
-def _cell(page: Any, row: int, column: int, value: object) -> None:
+def _cell(page: Worksheet, row: int, column: int, value: object) -> None:
     """One cell by its type; a missing number is empty."""
     if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
         return
@@ -330,7 +333,7 @@ def write_workings(path: Path, sheets: Mapping[str, Workings]) -> None:
             sheet.freeze_panes(_FIRST_STEP - 1, 0)
 
 
-def _write_steps(sheet: Any, workings: Workings, bold: object, number: object) -> None:
+def _write_steps(sheet: Worksheet, workings: Workings, bold: Format, number: Format) -> None:
     """Title, steps and note, in the first columns."""
     sheet.write_string(0, 0, str(safe_text(workings.title)), bold)
     for column, heading in enumerate(("step", "formula", "value")):
@@ -349,7 +352,7 @@ def _write_steps(sheet: Any, workings: Workings, bold: object, number: object) -
         sheet.write_string(_FIRST_STEP + len(workings.steps), 0, str(safe_text(workings.note)))
 
 
-def _write_rows(sheet: Any, workings: Workings, bold: object) -> None:
+def _write_rows(sheet: Worksheet, workings: Workings, bold: Format) -> None:
     """The observations, next to the steps; derived columns are formulas."""
     if workings.rows.empty:
         return

@@ -16,6 +16,8 @@ from pathlib import Path
 from typing import Any, Final
 
 import pyarrow as pa
+from sqlalchemy import Executable
+from sqlalchemy.engine import URL, Connection, Engine
 
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Download
@@ -198,7 +200,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
         engine.dispose()
 
 
-def _engine(address: Any, name: str, deadline: float) -> Any:
+def _engine(address: URL, name: str, deadline: float) -> Engine:
     """An engine with read-only connections, where the database supports them."""
     import sqlalchemy
 
@@ -254,7 +256,7 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
     return bytes(packed.getvalue())
 
 
-def _statement(connection: Any, query: Query, name: str) -> object:
+def _statement(connection: Connection, query: Query, name: str) -> Executable:
     """The query itself, or all rows of a table whose name is quoted by the database's own rules."""
     import sqlalchemy
 

@@ -14,7 +14,7 @@ from typing import Final
 
 from ultrum.errors import StudyError, name_list, reason
 from ultrum.file_access import path_of, write_whole
-from ultrum.study.provenance import run_file, run_from
+from ultrum.study.provenance import RunRecord, run_file, run_from
 from ultrum.study.result_checks import add_specifications
 from ultrum.study.schema import LARGEST, Study
 from ultrum.study.study_result import StudyResult
@@ -131,7 +131,7 @@ def free_name(file: str | os.PathLike[str]) -> Path:
     return target
 
 
-def run_of(file: str | os.PathLike[str]) -> dict[str, object]:
+def run_of(file: str | os.PathLike[str]) -> RunRecord:
     """The record of the run in a bundle, as returned by :func:`read_run`."""
     try:
         with zipfile.ZipFile(path_of(file)) as archive:

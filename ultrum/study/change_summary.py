@@ -6,13 +6,13 @@ import json
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import pandas as pd
 
 from ultrum.core.displayed_numbers import decimals, quantity, significant
 from ultrum.errors import choices, name_list
-from ultrum.study.provenance import error_of, stage_of, stage_trail
+from ultrum.study.provenance import RunRecord, error_of, stage_of, stage_trail
 
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
@@ -103,7 +103,7 @@ class Changes:
             yield f"{quantity(len(self.moved), 'number')} changed, those of the answer first:\n{text}"
 
 
-def changes(before: Mapping[str, Any], after: Mapping[str, Any], since: str = "the last run") -> Changes:
+def changes(before: RunRecord, after: RunRecord, since: str = "the last run") -> Changes:
     """Compare two runs, each as returned by :func:`read_run`.
 
     Parameters
@@ -136,14 +136,14 @@ def _numbers(by_name: Mapping[str, float]) -> pd.Series:
     return pd.Series(by_name, dtype=float).rename_axis("number")
 
 
-def _revisions(before: Mapping[str, object], after: Mapping[str, object]) -> list[str]:
+def _revisions(before: RunRecord, after: RunRecord) -> list[str]:
     """Downloads that changed, or are new."""
     old, new = _bytes_of(before), _bytes_of(after)
     revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
     return revised + [f"{name} (new)" for name in new if name not in old]
 
 
-def _bytes_of(run: Mapping[str, Any]) -> dict[str, str]:
+def _bytes_of(run: RunRecord) -> dict[str, str]:
     return {f"{d['source']}:{d['path']}": d["checksum"] for s in run["stages"] for d in s["takes"]}
 
 
@@ -199,8 +199,8 @@ def _renames(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[
 
 
 def _moves(
-    before: Mapping[str, Any],
-    after: Mapping[str, Any],
+    before: RunRecord,
+    after: RunRecord,
     revised: Sequence[str],
     settings: pd.DataFrame,
 ) -> pd.DataFrame:
@@ -221,7 +221,7 @@ def _moves(
     return table.loc[sorted(rows, key=order.__getitem__)]
 
 
-def _rank(name: str, run: Mapping[str, object]) -> int:
+def _rank(name: str, run: RunRecord) -> int:
     """Rank of a number: the answer, its components, the company, others, standard errors."""
     company = str(run.get("company", ""))
     if name == f"cost_of_equity.{company}":
@@ -251,11 +251,12 @@ def _source(key: str) -> str:
     return name.split(".")[0] if section == "sources" else "\n"
 
 
-def _model_of(run: Mapping[str, Any]) -> str:
+def _model_of(run: RunRecord) -> str:
     """Name of the model of the cost of equity, or of the first."""
     study = run.get("study") or {}
-    names = [str(model["name"]) for model in study.get("models", [])]
-    wanted = str((study.get("cost_of_equity") or {}).get("model", ""))
+    models, cost = study.get("models"), study.get("cost_of_equity")
+    names = [str(model["name"]) for model in models] if isinstance(models, list) else []
+    wanted = str(cost.get("model", "")) if isinstance(cost, dict) else ""
     return wanted if wanted in names else next(iter(names), "")
 
 
@@ -264,8 +265,8 @@ class _Causes:
 
     def __init__(
         self,
-        before: Mapping[str, Any],
-        after: Mapping[str, Any],
+        before: RunRecord,
+        after: RunRecord,
         revised: Sequence[str],
         keys: Sequence[str],
     ) -> None:
@@ -298,5 +299,6 @@ class _Causes:
     def _under(self, stage: str) -> Iterator[str]:
         """A stage and all its inputs."""
         yield stage
-        for need in self._stages.get(stage, {}).get("needs", []):
-            yield from self._under(need)
+        if stage in self._stages:
+            for need in self._stages[stage]["needs"]:
+                yield from self._under(need)

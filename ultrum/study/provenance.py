@@ -9,7 +9,7 @@ import os
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final, NotRequired, TypedDict, cast
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import significant
@@ -20,11 +20,45 @@ from ultrum.file_access import json_of, path_of
 from ultrum.study.study_result import StudyResult
 from ultrum.vault.journal import Record
 
+
+class DownloadRecord(TypedDict):
+    """A download in the record of a run."""
+
+    source: str
+    path: str
+    checksum: str
+    retrieved: str
+    size: int
+    imported: NotRequired[bool]
+
+
+class StageRecord(TypedDict):
+    """A stage in the record of a run."""
+
+    name: str
+    settings: object
+    needs: list[str]
+    gives: str
+    takes: list[DownloadRecord]
+
+
+class RunRecord(TypedDict, total=False):
+    """The record of a run, as written to ``run.json``."""
+
+    form: str
+    run: str
+    title: str
+    company: str
+    study: dict[str, object]
+    specifications: list[str]
+    numbers: dict[str, float]
+    stages: list[StageRecord]
+
+
 FORM: Final = "ultrum run 1"
-_FACTS: Final = ("source", "path", "checksum", "retrieved", "size")
 
 
-def run_facts(result: StudyResult) -> dict[str, Any]:
+def run_facts(result: StudyResult) -> RunRecord:
     """Numbers, stages and downloads of a study's result, as plain data.
 
     A run from an archive alone reproduces the original run byte for byte; imported downloads among others are
@@ -60,7 +94,7 @@ def _study_of(result: StudyResult) -> dict[str, object]:
     return content
 
 
-def answer_of(facts: Mapping[str, Any]) -> str:
+def answer_of(facts: RunRecord) -> str:
     """The answer of a run: the cost of equity of its company, otherwise its first beta.
 
     Examples
@@ -80,10 +114,16 @@ def answer_of(facts: Mapping[str, Any]) -> str:
     return betas[0] if betas else f"cost_of_equity.{company}"
 
 
-def _taken(record: Record, mixed: bool) -> dict[str, object]:
+def _taken(record: Record, mixed: bool) -> DownloadRecord:
     """Facts of a download; imported ones are marked."""
-    imported = {"imported": True} if record.imported and mixed else {}
-    return {k: getattr(record, k) for k in _FACTS} | imported
+    taken: DownloadRecord = {
+        "source": record.source,
+        "path": record.path,
+        "checksum": record.checksum,
+        "retrieved": record.retrieved,
+        "size": record.size,
+    }
+    return {**taken, "imported": True} if record.imported and mixed else taken
 
 
 def run_file(result: StudyResult) -> str:
@@ -268,7 +308,7 @@ def numbers_printing(numbers: Mapping[str, float], text: str) -> list[str]:
     ]
 
 
-def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
+def read_run(path: str | os.PathLike[str]) -> RunRecord:
     """The record of a run."""
     file = path_of(path)
     file = file / "run.json" if file.is_dir() else file
@@ -278,7 +318,7 @@ def read_run(path: str | os.PathLike[str]) -> dict[str, Any]:
         raise StudyError(f"{file} is not the record of a run: {reason(error)}.") from error
 
 
-def run_from(text: str, place: str) -> dict[str, object]:
+def run_from(text: str, place: str) -> RunRecord:
     """The record of a run, from its text; ``place`` is for messages."""
     try:
         content = json_of(text)
@@ -286,7 +326,7 @@ def run_from(text: str, place: str) -> dict[str, object]:
         raise StudyError(f"{place} is not the record of a run: {reason(error)}.") from error
     if not isinstance(content, dict) or content.get("form") != FORM:
         raise StudyError(f"{place} is not the record of a run.")
-    return content
+    return cast("RunRecord", content)
 
 
 def stage_of(number: str) -> str:
@@ -375,7 +415,7 @@ class Trail(TextInNotebooks):
         return "\n".join(self.lines())
 
 
-def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
+def trail_of(facts: RunRecord, number: str) -> Trail:
     """Inputs of a number of a run."""
     stages = {s["name"]: s for s in facts["stages"]}
     root = stage_trail(stages, stage_of(number))
@@ -384,7 +424,7 @@ def trail_of(facts: Mapping[str, Any], number: str) -> Trail:
     return Trail(number, value=facts["numbers"].get(number), parts=(root,), command=command)
 
 
-def stage_trail(stages: Mapping[str, Any], name: str) -> Trail:
+def stage_trail(stages: Mapping[str, StageRecord], name: str) -> Trail:
     """Inputs of a stage."""
     stage = stages.get(name)
     if stage is None:

@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from ultrum.core.time.frequency import Frequency
 from ultrum.desk.desk import Desk
@@ -137,7 +137,7 @@ def _worth_knowing(reading: Reading) -> list[Decision]:
     ]
 
 
-def _study_section(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> dict[str, Any]:
+def _study_section(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> Mapping[str, object]:
     asset = _asset(choices, names)
     title = choices.title or f"{asset} on {factors.market}"
     span = [choices.start or "earliest", choices.end or "latest"]
@@ -169,7 +169,7 @@ def _frequency(choices: FileChoices, factors: FactorTable) -> str:
     return str(wanted)
 
 
-def _source_section(desk: Desk, choices: FileChoices) -> dict[str, Any]:
+def _source_section(desk: Desk, choices: FileChoices) -> Mapping[str, object]:
     """Settings of the sources in the addresses, without default values."""
     names = {Address.parse(a).source for a in (*choices.prices, choices.factors, *choices.events.values())}
     sections = {}
@@ -179,7 +179,7 @@ def _source_section(desk: Desk, choices: FileChoices) -> dict[str, Any]:
     return sections
 
 
-def _further_settings(settings: SourceSettings) -> dict[str, Any]:
+def _further_settings(settings: SourceSettings) -> Mapping[str, object]:
     """Settings of a source beyond its address that a study can contain; credentials by name alone."""
     parts: dict[str, object] = {
         "credentials": settings.credentials if isinstance(settings.credentials, str) else "",

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Final
 
 from pydantic import BaseModel, ValidationError
+from pydantic_core import ErrorDetails
 
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
@@ -21,7 +22,7 @@ from ultrum.study.sections import LARGEST_RATE
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]
-Describe = Callable[[object, tuple[object, ...], object], str]
+Describe = Callable[[object, tuple[object, ...], ErrorDetails], str]
 
 
 def _blank(string: re.Match[str]) -> str:
@@ -68,22 +69,22 @@ def shape_faults(model: type[BaseModel], content: Mapping[str, object], lines: L
     return []
 
 
-def _of_what_was_meant(errors: Sequence[Any]) -> list[object]:
+def _of_what_was_meant(errors: Sequence[ErrorDetails]) -> list[ErrorDetails]:
     """Errors without those about the other accepted forms of a value, at the paths of the file.
 
     For a key that accepts a word or a table, a wrong table keeps only the errors of a table, a wrong word only
     those of a word.
     """
-    meant: dict[tuple[object, ...], list[object]] = {}
+    meant: dict[tuple[object, ...], list[ErrorDetails]] = {}
     for error in errors:
         form = next((k for k, part in enumerate(error["loc"]) if _is_form(part)), None)
         value = error["loc"] if form is None else error["loc"][:form]
-        shown = {**error, "loc": tuple(p for p in error["loc"] if not _is_form(p))}
+        shown: ErrorDetails = {**error, "loc": tuple(p for p in error["loc"] if not _is_form(p))}
         meant.setdefault((*value, form is None), []).append(shown)
     return [e for (*_, plain), group in meant.items() for e in (group if plain else _nearest(group))]
 
 
-def _nearest(group: list[Any]) -> list[object]:
+def _nearest(group: list[ErrorDetails]) -> list[ErrorDetails]:
     """Of several errors about one value, those of its own form."""
     inside = [e for e in group if len(e["loc"]) > min(len(g["loc"]) for g in group)]
     of_kind = [e for e in group if e["type"] in _KIND_OF_ERROR.get(type(e["input"]), ())]
@@ -109,7 +110,7 @@ def _is_form(part: object) -> bool:
     )
 
 
-def _fault_in_words(model: type[BaseModel], error: Any, lines: Lines) -> Fault:
+def _fault_in_words(model: type[BaseModel], error: ErrorDetails, lines: Lines) -> Fault:
     """An error in words, by its kind."""
     place = tuple(error["loc"])
     describe: Describe = _DESCRIPTIONS.get(error["type"], _plainly)
@@ -136,7 +137,7 @@ def _no_table(_: object, place: tuple[object, ...], error: object) -> str:
     return f"[{'.'.join(map(str, place))}] must be a table of keys; got a value."
 
 
-def _wrong_value(model: object, place: tuple[object, ...], error: Any) -> str:
+def _wrong_value(model: object, place: tuple[object, ...], error: ErrorDetails) -> str:
     text = str(error["ctx"]["error"])
     text = text if text.endswith(("?", ".")) else f"{text}."
     if text[:1].isupper():
@@ -146,18 +147,18 @@ def _wrong_value(model: object, place: tuple[object, ...], error: Any) -> str:
     return f"[{'.'.join(map(str, place))}]: {text}"
 
 
-def _wrong_word(model: object, place: tuple[object, ...], error: Any) -> str:
+def _wrong_word(model: object, place: tuple[object, ...], error: ErrorDetails) -> str:
     expected = error["ctx"]["expected"]
     options = [option for option in re.findall(r"'([^']*)'", expected) if option]
     return _plainly(model, place, error, one_of(error["input"], options))
 
 
-def _plainly(_: object, place: tuple[object, ...], error: Any, reason: str = "") -> str:
+def _plainly(_: object, place: tuple[object, ...], error: ErrorDetails, reason: str = "") -> str:
     key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
-def _not_whole(model: object, place: tuple[object, ...], error: Any) -> str:
+def _not_whole(model: object, place: tuple[object, ...], error: ErrorDetails) -> str:
     value = error["input"]
     fix = (
         f"write {int(value)}."
@@ -242,7 +243,7 @@ def _time_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
         yield ("panel", "conditions"), text
 
 
-def _is_backwards(span: list[Any]) -> bool:
+def _is_backwards(span: list[str]) -> bool:
     """Whether a span ends before it begins."""
     if len(span) != 2 or not all(isinstance(bound, str) for bound in span):
         return False
@@ -256,7 +257,7 @@ def _is_backwards(span: list[Any]) -> bool:
         return False
 
 
-def _release_rule_faults(content: Mapping[str, Any]) -> Iterator[tuple[Place, str]]:
+def _release_rule_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """Durations and words for the publication lag."""
     given = part(content, "study").get("known_by")
     for name, rule in given.items() if isinstance(given, dict) else [("", given)]:

@@ -57,7 +57,7 @@ class Rate(float):
         old = f", quoted {min(self.days)}" if self.days and min(self.days) != self.on else ""
         return f"{float(self):.6g} {self.quote} for one {self.base} on {self.on}{old}{through}"
 
-    def __reduce__(self) -> Any:
+    def __reduce__(self) -> tuple[object, ...]:
         return Rate, (float(self), self.base, self.quote, self.on, self.days, self.path)
 
 
@@ -445,14 +445,14 @@ class ExchangeRates:
             product = product * self._on(*step, days)[0]
         return product
 
-    def _last_day(self) -> Any:
+    def _last_day(self) -> np.datetime64:
         return max(q.days[-1] for q in self._pairs.values())
 
     def _check_currency(self, currency: str) -> None:
         if currency not in self.currencies:
             raise CurrencyError(f"No quote of {currency} here; {one_of(currency.upper(), self.currencies)}")
 
-    def _refuse_old(self, step: tuple[str, str], day: Any) -> None:
+    def _refuse_old(self, step: tuple[str, str], day: np.datetime64) -> None:
         quotes, _ = self._between(*step)
         earlier = quotes.days[quotes.days <= day]
         last = f"the last before it is of {earlier[-1]}" if len(earlier) else f"they begin {quotes.days[0]}"

@@ -371,7 +371,7 @@ def _label_parts(exposures: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([exposures.assets, [part]], names=["asset", "part"])
 
 
-def _notes(value: pd.Series, failed: Any, variance: Floats, unknown: bool) -> dict[str, str]:
+def _notes(value: pd.Series, failed: pd.Series, variance: Floats, unknown: bool) -> dict[str, str]:
     notes = {}
     small = "the variance formula is not positive, as beta and premium are both small compared with their errors"
     for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, cast
+from typing import cast
 
 import numpy as np
 import pandas as pd
@@ -267,7 +267,7 @@ class BetaTable:
         """Mask of the observations used for each asset, shape (T, N)."""
         return self._used()
 
-    def _used(self, columns: Any = slice(None)) -> Bools:
+    def _used(self, columns: slice | list[int] = slice(None)) -> Bools:
         """Observations used for each estimate."""
         there = np.isfinite(self.response.iloc[:, columns].to_numpy(dtype=np.float64))
         return np.asarray(there & self._whole[:, None] & (self.nobs.to_numpy()[columns] > 0))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from datetime import date
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -149,7 +149,7 @@ def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
     return values
 
 
-def _refuse_complex(kinds: Iterable[Any], stem: str) -> None:
+def _refuse_complex(kinds: Iterable[np.dtype[np.generic]], stem: str) -> None:
     if any(kind.kind == "c" for kind in kinds):
         raise EstimationError(f"{stem} contains complex numbers. Use real numbers.")
 

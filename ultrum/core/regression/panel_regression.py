@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -254,7 +254,7 @@ def _refuse_collinear(X: Floats, names: list[str], effects: tuple[str, ...]) -> 
         )
 
 
-def _basis(panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int) -> Any:
+def _basis(panel: Panel, rows: int, effects: tuple[str, ...], clusters: tuple[str, ...], missing: int) -> str:
     kind = f"{' and '.join(effects)} fixed effects" if effects else "pooled OLS"
     return (
         f"{rows} asset-periods of {panel.assets.shape[1]} assets, {span_of(panel.assets.index)}; {kind}; "

@@ -231,7 +231,7 @@ class Rule:
         return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
 
 
-def rule_of(errors: str, lags: Any, clusters: object, weights: object, left: pd.DataFrame) -> Rule:
+def rule_of(errors: str, lags: int | str | None, clusters: object, weights: object, left: pd.DataFrame) -> Rule:
     """The requested lag rule, checked against the number of observations."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
     check_depth(lags, len(left))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Final, Literal
+from typing import ClassVar, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -334,7 +334,7 @@ def correlations(
     )
 
 
-def _square(block: Any, names: list[str]) -> pd.DataFrame:
+def _square(block: Floats | Ints, names: list[str]) -> pd.DataFrame:
     return pd.DataFrame(block, index=names, columns=names)
 
 

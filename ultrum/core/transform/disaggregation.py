@@ -13,6 +13,7 @@ from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
+from scipy.sparse import csr_matrix
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
@@ -159,7 +160,7 @@ class _Places:
     of_row: Ints
     sizes: Ints
 
-    def aggregator(self, method: str) -> Any:
+    def aggregator(self, method: str) -> csr_matrix:
         """Sparse matrix (low, high) that sums, averages or selects end values."""
         import scipy.sparse  # slow to import, and needed here alone
 

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, percent, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.time_varying_betas import TimeVaryingBetas
@@ -230,7 +231,7 @@ def cost_components(
     return ax
 
 
-def _line_and_band(fit: Fit, factor: str, reach: Any, level: float) -> tuple[Any, object]:
+def _line_and_band(fit: Fit, factor: str, reach: Floats, level: float) -> tuple[Floats, Floats]:
     """Fitted line over one factor, with the others at their means, and half the width of its band; percent."""
     rows = np.tile(fit.design.to_numpy().mean(axis=0), (len(reach), 1))
     rows[:, list(fit.design.columns).index(factor)] = reach / 100
@@ -248,7 +249,7 @@ def _fit_words(fit: Fit, factor: str, noun: str) -> str:
     return true_minus("; ".join([*words, f"R² {decimals(fit.r2)}"]))
 
 
-def _noun(index: Any) -> str:
+def _noun(index: pd.Index) -> str:
     """Noun for one period of an index."""
     try:
         return infer_frequency(index).noun

@@ -9,12 +9,15 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, ParamSpec, TypeVar
+from typing import TYPE_CHECKING, Any, Final, ParamSpec, TypeVar, cast
 
 import numpy as np
 
+from ultrum.core.array_types import Array
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 
 P = ParamSpec("P")
@@ -76,7 +79,7 @@ def _shorten(drawn: object) -> None:
     """Names too long for the figure end in an ellipsis."""
     from matplotlib.axes import Axes
 
-    figure: Any = drawn.get_figure() if isinstance(drawn, Axes) else None
+    figure = figure_of(drawn) if isinstance(drawn, Axes) else None
     for ax in figure.axes if figure is not None else ():
         for axis in (ax.xaxis, ax.yaxis):
             texts = [label.get_text() for label in axis.get_ticklabels()]
@@ -90,6 +93,11 @@ def _shorten(drawn: object) -> None:
 
 def _short(text: str) -> str:
     return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
+
+
+def figure_of(ax: Axes) -> Figure:
+    """The figure of some axes."""
+    return cast("Figure", ax.get_figure())
 
 
 def axes_for(ax: Axes | None, height: float = 5.4) -> Axes:
@@ -115,7 +123,7 @@ def _shown_axes() -> type[Axes]:
 
         def _repr_png_(self) -> bytes:
             packed = io.BytesIO()
-            figure: Any = self.get_figure()
+            figure = figure_of(self)
             figure.savefig(packed, format="png", metadata={"Software": None})
             return packed.getvalue()
 
@@ -126,7 +134,7 @@ def foot(ax: Axes, *parts: str, source: str = "") -> None:
     """Caption with source, sample and notes in small print, wrapped to the width of the axes."""
     import textwrap
 
-    figure: Any = ax.get_figure()
+    figure = figure_of(ax)
     if figure is not None:
         caption = "; ".join(part for part in (f"Source: {source}" if source else "", *parts) if part)
         text = textwrap.fill(caption, int(15.5 * figure.get_figwidth()))
@@ -138,7 +146,7 @@ def foot(ax: Axes, *parts: str, source: str = "") -> None:
 Box = tuple[float, float, float, float]
 
 
-def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
+def names_apart(ax: Axes, x: Array, y: Array, names: list[str]) -> None:
     """Label each point without overlaps; distant labels get a thin line.
 
     Parameters
@@ -150,7 +158,7 @@ def names_apart(ax: Axes, x: Any, y: Any, names: list[str]) -> None:
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    figure: Any = ax.get_figure()
+    figure = figure_of(ax)
     canvas: Any = FigureCanvasAgg(figure)
     renderer = canvas.get_renderer()
     figure.draw_without_rendering()
@@ -200,7 +208,7 @@ def _over(a: Box, b: Box) -> bool:
     return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
-def _tie(ax: Axes, point: Any, box: Box) -> None:
+def _tie(ax: Axes, point: Array, box: Box) -> None:
     """A thin line from a point to a distant label."""
     nearest = np.clip(point, box[:2], box[2:])
     if np.hypot(*(nearest - point)) < 14:
@@ -352,14 +360,14 @@ def rename_png(body: bytes, old: bytes, new: bytes) -> bytes:
 
 
 @contextmanager
-def _canvas_of(ax: Axes) -> Iterator[Any]:
+def _canvas_of(ax: Axes) -> Iterator[Figure]:
     """The axes' figure in the package's style; its canvas and resolution are restored.
 
     A canvas draws once. The figure's own method to save draws twice, the first time for the layout.
     """
     import matplotlib as mpl
 
-    figure: Any = ax.get_figure()
+    figure = figure_of(ax)
     canvas, dpi = figure.canvas, figure.get_dpi()
     try:
         with mpl.rc_context(rc=STYLE):

@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Floats
 from ultrum.errors import TableError, UnitError, name_list
 from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, house_style
 
@@ -161,7 +162,7 @@ def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[st
         yield str(name), outlines
 
 
-def _limits(values: Any, classes: int, breaks: str | list[float], factor: float) -> Any:
+def _limits(values: Floats, classes: int, breaks: str | list[float], factor: float) -> Floats:
     """Limits of the classes, including minimum and maximum."""
     if not isinstance(breaks, str):
         inner = np.sort(np.asarray(breaks, dtype=float)) * factor
@@ -182,11 +183,11 @@ def _count(classes: int) -> int:
     return classes
 
 
-def _class_of(value: float, limits: Any) -> int:
+def _class_of(value: float, limits: Floats) -> int:
     return int(np.clip(np.searchsorted(limits, value, side="right") - 1, 0, len(limits) - 2))
 
 
-def _legend(ax: Axes, limits: Any, palette: list[str], unit: str, missing: int) -> None:
+def _legend(ax: Axes, limits: Floats, palette: list[str], unit: str, missing: int) -> None:
     from matplotlib.patches import Patch
 
     span = float(limits[-1] - limits[0])
@@ -208,7 +209,9 @@ def _frame(ax: Axes) -> None:
     ax.set_axis_off()
 
 
-def _foot_line(source: str, matched: Any, polygons: Any, unmatched: list[str]) -> str:
+def _foot_line(
+    source: str, matched: Mapping[str, object], polygons: Mapping[str, object], unmatched: list[str]
+) -> str:
     words = [f"Source: {source}"] if source else []
     words.append(f"{len(matched)} of {len(polygons)} regions have a value")
     if unmatched:

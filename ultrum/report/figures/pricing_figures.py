@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Floats
+from ultrum.core.array_types import Array, Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers_and_leverage import PeerBeta
@@ -333,7 +333,7 @@ def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]],
     ax.grid(visible=False, axis="x")
 
 
-def _say(ax: Axes, x: Any, y: Any, text: str) -> None:
+def _say(ax: Axes, x: Array, y: pd.Series, text: str) -> None:
     if not len(x):
         return
     place = (float(x[0]), float(y.iloc[0]))
@@ -417,7 +417,7 @@ def _first(fit: RollingFit) -> str:
     return next((t for t in fit.terms if t != "constant"), fit.terms[0])
 
 
-def _dates(index: pd.Index) -> Any:
+def _dates(index: pd.Index) -> Array:
     """Positions on the time axis: ends of periods, dates, or rows."""
     if isinstance(index, pd.PeriodIndex):
         return index.to_timestamp(how="end").to_numpy()

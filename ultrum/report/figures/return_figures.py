@@ -25,6 +25,7 @@ from ultrum.report.figures.figure_style import (
     STONE,
     TIDE,
     axes_for,
+    figure_of,
     foot,
     house_style,
     names_apart,
@@ -363,7 +364,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     painted = ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
-    figure: Any = ax.get_figure()
+    figure = figure_of(ax)
     scale = figure.colorbar(painted, ax=ax, fraction=0.03, pad=0.02, ticks=[-1, -0.5, 0, 0.5, 1])
     scale.outline.set_visible(False)
     scale.ax.tick_params(length=0, labelsize=8.5)

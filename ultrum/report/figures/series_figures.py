@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Array
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -39,7 +40,7 @@ MOST_POINTS: Final = 6000  # of one line; beyond, the extremes of each stretch a
 _FEWEST_STEPS: Final = 12  # values of a rate before its shape is judged
 
 
-def thin_points(days: Any, values: Any, most: int = MOST_POINTS) -> tuple[Any, Any]:
+def thin_points(days: Array, values: Array, most: int = MOST_POINTS) -> tuple[Array, Array]:
     """Points of a long line: the minimum and maximum of each group, in order of time."""
     if len(values) <= most:
         return days, values

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import re
 from collections.abc import Sequence
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -115,7 +115,7 @@ def _id(name: str) -> str:
     return re.split(r"[:\[]", name.strip(), maxsplit=1)[0].strip()
 
 
-def _dictionary_codes(column: Any) -> tuple[Ints, list[str]]:
+def _dictionary_codes(column: pa.ChunkedArray) -> tuple[Ints, list[str]]:
     """Positions and texts of a dictionary column."""
     chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
@@ -127,7 +127,7 @@ def _code(text: str) -> str:
     return text.split(": ", 1)[0] if ": " in text else text
 
 
-def _turns(column: Any) -> Ints:
+def _turns(column: pa.ChunkedArray) -> Ints:
     """Rows in which a column differs from the row before."""
     changed = pc.not_equal(column.slice(1), column.slice(0, len(column) - 1))
     return np.flatnonzero(changed.to_numpy()) + 1

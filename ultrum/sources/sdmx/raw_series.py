@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -187,7 +187,7 @@ def is_index(unit: str, name: str = "") -> bool:
     return bool(_INDEX_CODES.fullmatch(unit.upper())) or bool(_INDEX_WORDS.search(name))
 
 
-def measure_of_unit(unit: str, name: str, timing: str) -> dict[str, Any]:
+def measure_of_unit(unit: str, name: str, timing: str) -> dict[str, str]:
     """Measure, unit and currency as far as a unit's code and name determine them.
 
     Parameters

@@ -16,7 +16,7 @@ import orjson
 
 from ultrum.errors import SourceError
 from ultrum.sources.sdmx.queries import message_of_fault
-from ultrum.sources.sdmx.xml_data import refuse_entities
+from ultrum.sources.sdmx.xml_data import Element, refuse_entities
 
 T = TypeVar("T")
 _REFERENCE: Final = re.compile(r"=([^:]+):([^(]+)\(([^)]+)\)(?:\.(.+))?")
@@ -155,7 +155,7 @@ def _data(body: bytes, where: str) -> Mapping[str, Any]:
         raise SourceError(f"{where}: the answer is not an SDMX-JSON structure message: {error}.") from error
 
 
-def _tree(body: bytes, where: str) -> Any:
+def _tree(body: bytes, where: str) -> Element:
     """A structure message in SDMX-ML, without entities or network."""
     fault = message_of_fault(body)
     if fault:
@@ -169,7 +169,7 @@ def _tree(body: bytes, where: str) -> Any:
     )
     try:
         refuse_entities(body)
-        root = lxml.etree.fromstring(body, parser)
+        root: Element = lxml.etree.fromstring(body, parser)
     except (lxml.etree.LxmlError, ValueError) as error:
         raise SourceError(f"{where}: the answer is not a structure message: {error}.") from error
     if not str(root.tag).endswith("}Structure"):
@@ -182,13 +182,13 @@ def _name(item: Mapping[str, Any]) -> str:
     return str(names.get("en") or item.get("name") or next(iter(names.values()), item["id"]))
 
 
-def _xml_name(element: Any) -> str:
+def _xml_name(element: Element) -> str:
     names = element.findall("{*}Name")
     best = next((n for n in names if n.get(_LANGUAGE) == "en"), names[0] if names else None)
     return str(best.text) if best is not None and best.text else str(element.get("id"))
 
 
-def _xml_reference(element: Any) -> str:
+def _xml_reference(element: Element | None) -> str:
     """``agency/id/version`` of a referenced element, by Ref, URN or its own text."""
     if element is None:
         return ""
@@ -200,7 +200,7 @@ def _xml_reference(element: Any) -> str:
     return f"{ref.get('agencyID')}/{parent or ref.get('id')}/{version}"
 
 
-def _xml_urn(element: Any) -> str:
+def _xml_urn(element: Element | None) -> str:
     """URN of a reference, built from its Ref if it has none."""
     if element is None:
         return ""
@@ -265,7 +265,7 @@ def _structure_json(data: Mapping[str, Any], where: str) -> Structure:
     return Structure(tuple(d["id"] for d in ordered), codes, names, attributes)
 
 
-def _structure_xml(root: Any, where: str) -> Structure:
+def _structure_xml(root: Element, where: str) -> Structure:
     definition = next(root.iter("{*}DataStructure"), None)
     if definition is None:
         raise SourceError(f"{where}: the answer holds no data structure.")
@@ -293,7 +293,7 @@ def _structure_xml(root: Any, where: str) -> Structure:
     return Structure(tuple(str(e.get("id")) for e in ordered), codes, names, attributes)
 
 
-def _category_of_xml(element: Any) -> dict[str, object]:
+def _category_of_xml(element: Element) -> dict[str, object]:
     inside = [_category_of_xml(c) for c in element.findall("{*}Category")]
     return {"id": str(element.get("id")), "name": _xml_name(element), "categories": inside}
 

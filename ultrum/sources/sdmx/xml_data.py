@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterator, Sequence
-from typing import Any, Final
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Final, Protocol
 
 import lxml.etree
 import numpy as np
@@ -17,6 +17,55 @@ _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _TAGS: Final = ("{*}Series", "{*}Group", "{*}DataSet")
 _SERIES: Final = re.compile(rb"<(\w+:)?Series[ >]")
 _SCHEMA_INSTANCE: Final = "{http://www.w3.org/2001/XMLSchema-instance}"
+
+
+class Element(Protocol):
+    """An XML element, as lxml provides it."""
+
+    tag: str
+    text: str | None
+
+    @property
+    def attrib(self) -> Mapping[str, str]:
+        """Attributes by name."""
+
+    def get(self, key: str, default: str | None = None) -> str | None:
+        """Value of an attribute."""
+
+    def keys(self) -> list[str]:
+        """Names of the attributes."""
+
+    def values(self) -> list[str]:
+        """Values of the attributes."""
+
+    def find(self, path: str) -> Element | None:
+        """First child at a path."""
+
+    def findall(self, path: str) -> list[Element]:
+        """Every child at a path."""
+
+    def findtext(self, path: str) -> str | None:
+        """Text of the first child at a path."""
+
+    def iter(self, tag: str) -> Iterator[Element]:
+        """Descendants with a tag."""
+
+    def iterchildren(self, tag: str) -> Iterator[Element]:
+        """Children with a tag."""
+
+    def getparent(self) -> Element | None:
+        """The parent."""
+
+    def getprevious(self) -> Element | None:
+        """The sibling before."""
+
+    def remove(self, element: Element) -> None:
+        """Remove a child."""
+
+    def clear(self, keep_tail: bool = False) -> None:
+        """Remove content and attributes."""
+
+    def __iter__(self) -> Iterator[Element]: ...
 
 
 def from_xml(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
@@ -31,7 +80,7 @@ def refuse_entities(body: bytes) -> None:
         raise ValueError("it declares entities or a document type, which SDMX messages do not")
 
 
-def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Any]]:
+def elements(body: bytes, tags: Sequence[str]) -> Iterator[tuple[str, Element]]:
     """Finished elements of a message, without entities, network access or deep nesting."""
     return iter(
         lxml.etree.iterparse(
@@ -81,17 +130,17 @@ class _Reader:
                 self._of_dataset(element)
                 continue
             element.clear()
-            before = element.getprevious()
-            if before is not None and before.tag == element.tag:
-                element.getparent().remove(before)
+            before, parent = element.getprevious(), element.getparent()
+            if before is not None and parent is not None and before.tag == element.tag:
+                parent.remove(before)
         return self._all_series()
 
-    def _series(self, element: Any) -> None:
+    def _series(self, element: Element) -> None:
         """The end of a series, with its observations."""
         attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
         attributes = attributes or _generic_series(element)
         heading: list[str] = []
-        append: Any = None
+        append: Callable[[list[str]], None] | None = None
         for child in element.iterchildren("{*}Obs"):
             names = child.keys()
             if append is None or names != heading or not names:
@@ -102,7 +151,7 @@ class _Reader:
         key = ".".join(attributes.pop(d, "") for d in self.dimensions)
         self._finish(key, attributes, self._taken())
 
-    def _observation(self, element: Any) -> None:
+    def _observation(self, element: Element) -> None:
         """Attributes of an observation, or the children of a generic one."""
         names, row = element.keys(), element.values()
         if not names:
@@ -140,14 +189,14 @@ class _Reader:
                 varying[name] = texts
         self.done.append(RawSeries(key, labels, np.arange(len(labels)), values, attributes, varying))
 
-    def _group(self, element: Any) -> None:
+    def _group(self, element: Element) -> None:
         attributes = {k: v for k, v in element.attrib.items() if not k.startswith("{")}
         if not any(d in attributes for d in self.dimensions):
             attributes = _values(element.find("{*}GroupKey")) | _values(element.find("{*}Attributes"))
         where = {d: attributes.pop(d) for d in self.dimensions if d in attributes}
         self.groups.append((where, attributes))
 
-    def _of_dataset(self, element: Any) -> None:
+    def _of_dataset(self, element: Element) -> None:
         if _action(element).lower() == "delete":
             self.done, self.groups, self.rows, self.headings = self.done[: self.whole], [], [], []
         self.whole = len(self.done)
@@ -191,7 +240,7 @@ class _Reader:
         )
 
 
-def _action(dataset: Any) -> str:
+def _action(dataset: Element) -> str:
     """Action of a data set, from its attribute in any namespace."""
     return next((str(v) for k, v in dataset.attrib.items() if k.rpartition("}")[2] == "action"), "")
 
@@ -203,25 +252,25 @@ def _numbers(texts: Sequence[str]) -> Floats:
     return np.array([float(t) if t else np.nan for t in texts])
 
 
-def _generic_observation(element: Any) -> dict[str, str]:
+def _generic_observation(element: Element) -> dict[str, str]:
     """Key, period, value and attributes of an observation in the generic format."""
     observation: dict[str, str] = {}
     for child in element:
         kind = child.tag.rpartition("}")[2]
         if kind == "ObsDimension":
-            observation[_TIME] = child.get("value")
+            observation[_TIME] = child.get("value") or ""
         elif kind == "ObsValue":
-            observation[_VALUE] = child.get("value")
+            observation[_VALUE] = child.get("value") or ""
         else:
             observation.update(_values(child))
     return observation
 
 
-def _generic_series(element: Any) -> dict[str, str]:
+def _generic_series(element: Element) -> dict[str, str]:
     return _values(element.find("{*}SeriesKey")) | _values(element.find("{*}Attributes"))
 
 
-def _values(element: Any) -> dict[str, str]:
+def _values(element: Element | None) -> dict[str, str]:
     """``Value`` children by their id."""
     if element is None:
         return {}

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pyarrow as pa
@@ -163,7 +163,7 @@ def _codec(encoding: str) -> str:
     return "utf8" if encoding.startswith("utf-8") else encoding
 
 
-def _column(column: Any) -> Array:
+def _column(column: pa.ChunkedArray) -> Array:
     if pa.types.is_floating(column.type):
         return np.asarray(column.to_numpy())
     coded = column.combine_chunks().dictionary_encode()  # equal cells share one text

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -52,7 +52,7 @@ def _exchange_day_month(days: Dates, early: Bools) -> Dates:
     """Dates with day and month swapped where the day can be a month."""
     months = days.astype("datetime64[M]").astype(np.int64)
     year, month, day = months // 12, months % 12 + 1, _day(days)
-    first: Any = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]")
+    first = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]")
     other = first + DAY * (month - 1)
     return np.asarray(np.where(early, other, days))
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import scipy.linalg
@@ -19,7 +19,7 @@ from ultrum.errors import EstimationError, choices
 _STEPS = 4
 
 
-def refine(X: Any, y: object, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
+def refine(X: Floats, y: Floats, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
     """Coefficients and residuals of least squares, refined together (Björck 1967).
 
     Parameters
@@ -41,7 +41,7 @@ def refine(X: Any, y: object, Q: Floats, R: Floats, start: Floats) -> tuple[Floa
     return b.astype(np.float64), r.astype(np.float64)
 
 
-def refine_inverse(X: Any, influence: Floats) -> Floats:
+def refine_inverse(X: Floats, influence: Floats) -> Floats:
     """Left inverse A of X with one step A + (I − AX)A; the remaining error of AA' is of second order."""
     short = np.eye(len(influence)) - influence.astype(np.longdouble) @ X
     return np.asarray(influence + (short @ influence).astype(np.float64))
