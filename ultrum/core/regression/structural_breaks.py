@@ -262,7 +262,7 @@ def break_test(
     draws: int = 999,
     seed: int = 0,
 ) -> BreakTest:
-    """Structural-break test: Structural-break test: Chow, Quandt–Andrews sup-F or CUSUM.
+    """Structural-break test: Chow, Quandt–Andrews sup-F or CUSUM.
 
     Parameters
     ----------

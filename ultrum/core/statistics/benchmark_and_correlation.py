@@ -40,7 +40,7 @@ class Relative(Described):
     Attributes
     ----------
     table : DataFrame
-        By horizon: By horizon: ``start end asset benchmark active_return``.
+        By horizon: ``start end asset benchmark active_return``.
     active : TimeSeries
         Active return of each period: return less that of the benchmark.
     tracking_error, information_ratio, information_ratio_se : float
