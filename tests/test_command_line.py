@@ -86,7 +86,7 @@ class Demo(Scratch):
             f'<b class="value">{answer} %</b>',
             "Real terms are without inflation of",
             "SHA-256",
-            "rows it lacks",
+            "missing values by cause",
             "Marrowgate Tugs",
             "Chow",
             "Newey–West",

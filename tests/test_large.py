@@ -285,7 +285,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             ul.LongTable(self.path("c.parquet"), **said)
         for bad, words in (
             ("1 XB", "is not a size"),
-            ("3 MB", "too little"),
+            ("3 MB", "too small"),
             (-1, "is not a size"),
         ):
             with self.refused(UltrumError, "max_memory", words):
@@ -301,7 +301,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         ul.LongTable.write(few, self.path("again.parquet"), "close")
         with self.refused(TableError, "has changed since it was opened"):
             opened.read(["S0003"])
-        with self.refused(TableError, "set the path, to="):
+        with self.refused(TableError, "Set the path, such as to="):
             ul.returns(self.prices)
         with self.refused(TableError, "to= is for", "in memory"):
             ul.returns(self.table, to="x.parquet")

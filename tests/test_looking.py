@@ -203,7 +203,7 @@ class Against(Scratch):
         torn = ul.compare_to_benchmark(own, base, ["P1M", "P3M"])
         self.assertEqual((list(torn.table.index), "P3M omitted" in torn.basis), (["P1M"], True))
         fall = ul.drawdowns(series([-0.1, np.nan, 0.2], name="A", measure="return"))
-        self.assertIn("1 missing returns passed over", fall.basis)
+        self.assertIn("1 missing return skipped", fall.basis)
         excess = series([0.1, 0.2, 0.1], name="A", measure="return", excess_of="bill")
         self.assertIn("excess returns, compounded", ul.risk_return(excess).basis)
 

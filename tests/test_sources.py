@@ -435,7 +435,7 @@ class Credentials(OnPractice):
         self.assertIn("must be the name of a credential", done.stderr)
         beside = self.file("ultrum.toml", '[sources.h]\nkind = "table"\nurl = "https://harbour.example"\n'
                            'credentials = { kind = "bearer", variable = "HOME" }\n')  # fmt: skip
-        with self.refused(SourceError, "only your own settings may", 'hosts = ["harbour.example"]'):
+        with self.refused(SourceError, "only your own settings can define", 'hosts = ["harbour.example"]'):
             ul.Desk(self.folder / "v", sources=beside)
 
     def test_an_answer_is_remembered_and_a_refusal_sends_nothing(self):

@@ -58,7 +58,7 @@ class Corpus(Scratch):
         self.assertTrue(np.isnan(reading.series["x"].to_pandas().iloc[-1]))
         self.assertEqual([(r.line, r.reason) for r in reading.rejected],
                          [(8, "'2024-02-30' is not a day of the calendar"),
-                          (32, "'thirty' in 'x' is not a number; this cell is left out")])  # fmt: skip
+                          (32, "'thirty' in 'x' is not a number; this cell is not used")])  # fmt: skip
 
     def test_marks_of_quality_become_the_status_of_their_observation(self):
         reading = ul.read_series("date,a,b\n2020-01,1.2 p,5\n2020-02,1.5¹,6\n2020-03,holiday,7\n")

@@ -12,13 +12,10 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 import pandas as pd
-from xlsxwriter.format import Format
-from xlsxwriter.workbook import Workbook
-from xlsxwriter.worksheet import Worksheet
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import without_rounding
@@ -29,6 +26,12 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings import Workings, in_a_spreadsheet
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import path_of
+
+if TYPE_CHECKING:
+    from xlsxwriter.format import Format
+    from xlsxwriter.workbook import Workbook
+    from xlsxwriter.worksheet import Worksheet
+
 
 _DANGEROUS = ("=", "+", "-", "@", "\t", "\r")
 

@@ -13,15 +13,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import pyarrow as pa
-from sqlalchemy import Executable
-from sqlalchemy.engine import URL, Connection, Engine
 
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Download
 from ultrum.sources.limits import current
+
+if TYPE_CHECKING:
+    from sqlalchemy import Executable
+    from sqlalchemy.engine import URL, Connection, Engine
+
 
 _TOKEN: Final = re.compile(
     r"(?P<text>'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`[^`]*`|\$(?P<tag>\w*)\$.*?\$(?P=tag)\$)"

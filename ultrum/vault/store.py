@@ -141,7 +141,9 @@ class Vault:
             self._catalogue = self._rebuilt()
             self._catch_up()
             count = len(self._catalogue.records(""))
-        warn_user(f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {count} downloads.")
+        warn_user(
+            f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {quantity(count, 'download')}."
+        )
         return count
 
     def record(self, source: str, path: str, download: Download) -> Record:

@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Floats
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
@@ -495,7 +496,7 @@ class ExchangeRates:
             for (a, b), q in self._pairs.items()
         ]
         lines += [
-            f"{name} does not close: {100 * gap:+.2f} % on {day}, beyond {100 * self.tolerance:g} % on {n} days"
+            f"{name} does not close: {100 * gap:+.2f} % on {day}, beyond {100 * self.tolerance:g} % on {quantity(n, 'day')}"
             for name, day, _, gap, n in self.unclosed.to_numpy().tolist()
         ]
         return "\n".join(lines)

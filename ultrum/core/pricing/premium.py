@@ -14,6 +14,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.deprecated_names import renamed_values
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.regress import regress
@@ -146,7 +147,7 @@ def _estimate(
     """The premium, and the contribution of each period to it."""
     f, rows = values.to_numpy(dtype=np.float64), len(values)
     if rows < 2:
-        raise EstimationError(f"premium: {values.name} has {rows} returns; at least 2 are needed.")
+        raise EstimationError(f"premium: {values.name} has {quantity(rows, 'return')}; at least 2 are needed.")
     plain = per_year * float(f.mean())
     each = per_year * (f - f.mean()) / rows
     if mean == "arithmetic":

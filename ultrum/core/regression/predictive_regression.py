@@ -408,7 +408,9 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
         )
     lost = int(follows.sum()) - (high - low)
     if lost:
-        warn_user(f"Gaps split the sample; {lost} returns outside the longest stretch without gaps are not used.")
+        warn_user(
+            f"Gaps split the sample; {quantity(lost, 'return')} outside the longest stretch without gaps not used."
+        )
     return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
 
 

@@ -12,6 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.rounding import largest, varies, without_rounding
 from ultrum.core.series.text_tables import TableInNotebooks
@@ -388,7 +389,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
     basis = f"{table.frequency.name}, {span_of(table.index)}; depth in decimals, lengths in {noun}s"
-    basis += f"; {holes} missing returns skipped" if holes else ""
+    basis += f"; {quantity(holes, 'missing return')} skipped" if holes else ""
     return Drawdowns(_DrawdownTable(pd.DataFrame(rows, columns=columns)), basis, water)
 
 

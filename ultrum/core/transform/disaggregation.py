@@ -9,11 +9,10 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 import pandas as pd
-from scipy.sparse import csr_matrix
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
@@ -24,6 +23,10 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_matrix
+
 
 _EDGE: Final = 0.999
 

@@ -384,7 +384,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     pairs = np.unique(result.counts.to_numpy()[~np.eye(count, dtype=bool)])
     span = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
     grey = "grey numbers: not different from zero at 5 %" if count <= 26 else ""
-    foot(ax, result.basis, f"{span} periods a pair", grey)
+    foot(ax, result.basis, f"{span} observations per pair", grey)
     return ax
 
 
