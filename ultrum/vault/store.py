@@ -142,7 +142,8 @@ class Vault:
             self._catch_up()
             count = len(self._catalogue.records(""))
         warn_user(
-            f"The catalogue of the vault {self.path} was damaged and has been rebuilt: {quantity(count, 'download')}."
+            f"The catalogue of the vault {self.path} was damaged and has been rebuilt: "
+            f"{quantity(count, 'download')}."
         )
         return count
 

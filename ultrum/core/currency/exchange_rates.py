@@ -496,7 +496,8 @@ class ExchangeRates:
             for (a, b), q in self._pairs.items()
         ]
         lines += [
-            f"{name} does not close: {100 * gap:+.2f} % on {day}, beyond {100 * self.tolerance:g} % on {quantity(n, 'day')}"
+            f"{name} does not close: {100 * gap:+.2f} % on {day}, "
+            f"beyond {100 * self.tolerance:g} % on {quantity(n, 'day')}"
             for name, day, _, gap, n in self.unclosed.to_numpy().tolist()
         ]
         return "\n".join(lines)

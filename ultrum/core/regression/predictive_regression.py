@@ -409,7 +409,8 @@ def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.
     lost = int(follows.sum()) - (high - low)
     if lost:
         warn_user(
-            f"Gaps split the sample; {quantity(lost, 'return')} outside the longest stretch without gaps not used."
+            f"Gaps split the sample; {quantity(lost, 'return')} outside the longest stretch without gaps "
+            "not used."
         )
     return y[low + 1 : high + 1], x[low : high + 1], left.index[low + 1 : high + 1]
 
