@@ -161,7 +161,7 @@ GOOD = {  # name: (source, keywords, series, first period, values)
         ["Rates"], [], ["Day", "QSR/QML"], [JAN[0], 1.42], [JAN[1], 1.43], [JAN[2], None]]}), {}, "QSR/QML",
         "2024-01-02", [1.42, 1.43, NAN]),
     "a workbook with years across": (workbook({"A": [["Area", "Unit", 2019, 2020], ["Miravel", "QML mn", 1, 2],
-                                                     ["Sorrin", "QSR mn", 4, 5]]}), {}, "Sorrin", "2019", [4, 5]),
+                                                     ["Sorrin", "QSR mn", 4, 5]]}), {}, "Sorrin", "2019", [4e6, 5e6]),
     "one of two sheets": (workbook({"A": [["d", "x"], *[[d, 1] for d in JAN]], "B": [["d", "x"], *[[d, 2] for d in JAN]]}),
                           {"sheet": "B"}, "x", "2024-01-02", [2, 2, 2]),
     "a table in a page": (PAGE.format("Rates").encode(), {}, "Rate", "2024-01-02", [1.5, 1.75]),
@@ -268,7 +268,7 @@ GOOD |= {
     "a year next to its first quarter": ("year,part,x\n" + "".join(f"{y if q == 1 else ''},Q{q},{q}\n" for y, q in _QUARTERS),
                                         {}, "x", "2019-Q1", [1, 2, 3, 4] * 2),
     "three rows of heading": (",Miravel,,Sorrin,\n,pay,cpi,pay,cpi\nYear,mn QML,index,mn QSR,index\n2019,1,2,3,4\n"
-                              "2020,5,6,7,8\n", {}, "Sorrin.pay", "2019", [3, 7]),
+                              "2020,5,6,7,8\n", {}, "Sorrin.pay", "2019", [3e6, 7e6]),
     "years across, then words": ("Area,2019,2020,Note\nMiravel,1,2,revised\nSorrin,3,4,\n", {}, "Sorrin", "2019", [3, 4]),
     "three years across, then words": ("Area,2019,2020,2021,Note\nMiravel,1,2,3,revised\nSorrin,4,5,6,\n", {}, "Sorrin", "2019",
                                        [4, 5, 6]),

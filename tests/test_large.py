@@ -303,7 +303,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             opened.read(["S0003"])
         with self.refused(TableError, "Set the path, such as to="):
             ul.returns(self.prices)
-        with self.refused(TableError, "to= is for", "in memory"):
+        with self.refused(TableError, "to= applies to data on disk", "in memory"):
             ul.returns(self.table, to="x.parquet")
         with self.refused(TableError, "factor_betas takes a LongPanel"):
             ul.factor_betas(self.prices)

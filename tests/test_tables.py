@@ -2,6 +2,7 @@
 
 import gzip
 import io
+import json
 import zipfile
 
 import numpy as np
@@ -57,7 +58,7 @@ class Corpus(Scratch):
         self.assertEqual(len(reading.series["x"]), 30)
         self.assertTrue(np.isnan(reading.series["x"].to_pandas().iloc[-1]))
         self.assertEqual([(r.line, r.reason) for r in reading.rejected],
-                         [(8, "'2024-02-30' is not a day of the calendar"),
+                         [(8, "'2024-02-30' is not a calendar day"),
                           (32, "'thirty' in 'x' is not a number; this cell is not used")])  # fmt: skip
 
     def test_marks_of_quality_become_the_status_of_their_observation(self):
@@ -225,6 +226,88 @@ class Reports(Scratch):
             ul.read_series(str(self.folder / "c-2024-01-02.html"), headings=["Term", "Rate"])
         with self.refused(TableError, "no such file"):
             ul.read_series(pattern, expand={"day": ["2025-01-02"]})
+
+
+_MONTHS = "2024-01,1.5\n2024-02,2\n2024-03,2.5\n"
+_PERCENT = (0.015, {"unit": "decimal"})
+_MONEY = (1.5, {"unit": "currency", "currency": "QML"})
+STATED = {  # words above, heading, words below; the first value and the facts
+    "a labelled unit": ("Einheit: %", "Monat,Quote", "", _PERCENT),
+    "a labelled unit below": ("", "Date,Value", "Unité : pourcentage", _PERCENT),
+    "percent in the title": ("Räntor i procent", "Månad,Ränta", "", _PERCENT),
+    "percent with a remark": ("Jobless (percent; not adjusted)", "Date,Value", "", _PERCENT),
+    "percent in Cyrillic": ("Безработица, в процентах", "Месяц,Значение", "", _PERCENT),
+    "percent in Japanese": ("失業率（単位：％）", "年月,値", "", _PERCENT),
+    "percent per annum": (
+        "Bill, percent per annum",
+        "Date,Bill",
+        "",
+        (0.015, {"unit": "decimal", "measure": "rate"}),
+    ),
+    "basis points": ("Unit: bp", "Date,Spread", "", (0.00015, {"unit": "decimal"})),
+    "basis points in the heading": ("", "Date,Spread (basis points)", "", (0.00015, {"unit": "decimal"})),
+    "a labelled currency": ("Währung: QML", "Datum,Schluss", "", _MONEY),
+    "a currency in the title": ("KELP share price in QML", "Date,Close", "", _MONEY),
+    "millions of a currency": (
+        "Output, millions of QML",
+        "Date,Output",
+        "",
+        (1.5e6, {"currency": "QML", "scale": 6}),
+    ),
+    "thousands in the heading": ("", "Date,Employed (thousands)", "", (1500.0, {"scale": 3, "currency": ""})),
+    "a volume is not money": ("Currency: QML", "Date,Volume", "", (1.5, {"currency": ""})),
+    "letters that are no currency": ("List (XLS)", "Date,Value", "", (1.5, {"currency": "", "unit": ""})),
+    "a number of percent": ("Growth rose by 2 percent", "Date,Value", "", (1.5, {"unit": ""})),
+}
+
+
+class Statements(Scratch):
+    def test_what_a_file_states_about_units_reaches_the_series(self):
+        for name, (above, heading, below, (first, facts)) in STATED.items():
+            text = "\n".join(filter(None, (above, heading, _MONTHS.strip(), below)))
+            with self.subTest(name):
+                got = next(iter(ul.read_series(self.file("t.csv", text)).series.values()))
+                self.assertAlmostEqual(got.to_pandas().iloc[0], first, 15)
+                self.assertEqual({k: getattr(got.metadata, k) for k in facts}, facts)
+
+    def test_a_column_of_units_holds_row_by_row(self):
+        rows = [
+            (n, u, v) for n, u, v in (("rate", "Percent", 4.5), ("cpi", "Index", 101), ("gdp", "QML million", 10))
+        ]
+        text = "date,item,unit,value\n" + "".join(f"2024-0{m},{n},{u},{v}\n" for n, u, v in rows for m in (1, 2))
+        series = ul.read_series(text).series
+        self.assertEqual([series[n].values.iloc[0] for n in ("rate", "cpi", "gdp")], [0.045, 101, 10e6])
+        self.assertEqual([series[n].metadata.unit for n in ("rate", "cpi", "gdp")], ["decimal", "", "currency"])
+        alone = ul.read_series("date,value,unit\n" + "".join(f"2024-0{m},0.25,percent\n" for m in (1, 2, 3)))
+        self.assertEqual(next(iter(alone.series.values())).values.iloc[0], 0.0025)
+
+    def test_facts_of_json_and_signs_in_cells(self):
+        months = [{"date": f"2024-0{m}", "value": 5.0 + m} for m in (1, 2, 3)]
+        text = json.dumps({"series": "jobless", "units": "Percent", "observations": months})
+        self.assertEqual(ul.read_series(text.encode()).series["value"].values.iloc[0], 0.06)
+        cells = "".join(f"2024-0{m},{{}}\n" for m in (1, 2, 3))
+        self.assertEqual(
+            ul.read_series("Date,S\n" + cells.format("145 bp", "150 bp", "1 bp")).series["S"].values.iloc[0],
+            0.0145,
+        )
+        price = ul.read_series("Date,P\n" + cells.format("40.20 zł", "41 zł", "42 zł")).series["P"]
+        self.assertEqual((price.values.iloc[0], price.metadata.currency), (40.2, "PLN"))
+
+    def test_what_contradicts_is_refused_and_what_no_column_takes_is_listed(self):
+        for above, words in (
+            ("Currency: QML\nValuta: QSR", ["two currencies"]),
+            (
+                "Persons in thousands, rate in percent",
+                ["percent and a multiple", "units={'Value': 'as written'}"],
+            ),
+        ):
+            with self.refused(TableError, *words):
+                ul.read_series(f"{above}\nDate,Value\n{_MONTHS}")
+        text = f"Persons in thousands, rate in percent\nDate,Value\n{_MONTHS}"
+        kept = ul.read_series(text, units={"Value": "as written"}).series["Value"]
+        self.assertEqual(kept.values.iloc[0], 1.5, "the recommended fix reads it")
+        told = ul.read_series(f"The rate rose by half a percent\nDate,Value\n{_MONTHS}").decisions
+        self.assertEqual([d.line for d in told if d.what == "not used"], [1])
 
 
 class Generated(Scratch):

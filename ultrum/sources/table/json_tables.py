@@ -26,6 +26,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
         if value is None:
             raise TableError(f"{name} is not JSON: {error}.") from error
     tables = list(_tables_in(value, 0))
+    facts = "\n".join(_scalars(value))
     if not tables:
         raise TableError(
             f"{name} is not JSON of a known form. Known forms: a list of objects, lists by column name, or "
@@ -39,6 +40,7 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
             list(range(1, len(rows) + 1)),
             "JSON",
             (("records", where),),
+            above=facts,
         )
         for rows, where in tables
     ]
@@ -69,6 +71,17 @@ def _tables_in(document: object, depth: int, path: str = "the whole") -> Iterato
         )
         for key, value in inside:
             yield from _tables_in(value, depth + 1, str(key))
+
+
+def _scalars(document: object, depth: int = 0) -> Iterator[str]:
+    """Scalars next to the tables of a JSON value, as lines such as ``units: Percent``."""
+    if not isinstance(document, dict) or depth > _NESTING:
+        return
+    for key, value in document.items():
+        if isinstance(value, dict):
+            yield from _scalars(value, depth + 1)
+        elif isinstance(value, str) and not style_of(str(key)):
+            yield f"{key}: {value}"
 
 
 def _as_rows(value: object) -> list[Row] | None:

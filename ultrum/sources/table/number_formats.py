@@ -83,11 +83,12 @@ _MARKS: Final = (
     rf"| ?[{_FLAG_LETTERS}]|[PERB]| [PERBF])?"
 )
 _SCALES: Final = {"k": 1e3, "mn": 1e6, "mio": 1e6, "m": 1e6, "bn": 1e9, "b": 1e9}
-_SIGN_OF_CURRENCY: Final = r"[A-Z]{0,2}[€$£¥₤₩₹₽₺₴₪₫฿]"
+_SIGN_OF_CURRENCY: Final = r"(?:[A-Z]{0,2}[€$£¥₤₩₹₽₺₴₪₫฿]|zł|Kč|Ft|лв)"
 _BODY: Final = (
     r"(?:(?P<before>\([a-z]\)|[*†‡]) ?)?(?P<sign>[-+])?"
     rf"(?:(?P<pre>{_SIGN_OF_CURRENCY} ?|[A-Z]{{3}} ?)(?P<sign2>[-+])?)?(?P<number>%s)"
-    r"(?P<scale>(?:[kKMB]| ?bn| ?mn| ?mio)(?![A-Za-z]))?(?P<percent> ?%%| ?pct| ?per ?cent)?(?P<minus>-)?"
+    r"(?P<scale>(?:[kKMB]| ?bn| ?mn| ?mio)(?![A-Za-z]))?(?P<percent> ?%%| ?pct| ?per ?cent)?"
+    r"(?P<points> ?bps?(?![A-Za-z]))?(?P<minus>-)?"
     rf"(?P<post> ?{_SIGN_OF_CURRENCY}| ?[A-Z]{{3}})?" + _MARKS
 )
 
@@ -111,7 +112,8 @@ _PERCENT: Final = ("%", "pct", "per cent", "percent")
 class ReadNumbers:
     """Numbers of a column, NaN where missing and infinite where a cell is not a number.
 
-    ``percent`` counts cells with a percent sign, ``marks`` has the quality flags next to numbers by row,
+    ``percent`` counts cells with a percent sign, ``points`` those in basis points,
+    ``marks`` has the quality flags next to numbers by row,
     ``currency`` the sign or code next to them.
     """
 
@@ -119,6 +121,7 @@ class ReadNumbers:
     percent: int = 0
     marks: Mapping[int, str] = field(default_factory=dict)
     currency: str = ""
+    points: int = 0
 
     @property
     def flags(self) -> Counter[str]:
@@ -189,7 +192,7 @@ def decimal_mark(cells: Iterable[str], given: str | None, where: str) -> str:
 
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
-def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
+def _parts(text: str, decimal: str) -> tuple[float, str, str, str] | None:
     """Value, percent sign, flag and currency of one cell."""
     match = _READERS[decimal].fullmatch(text)
     if not match:
@@ -208,7 +211,8 @@ def _parts(text: str, decimal: str) -> tuple[float, bool, str, str] | None:
         return None
     flag = (match["flag"] or match["before"] or "").strip(" ()[]").lower()
     currency = (match["pre"] or match["post"] or "").strip()
-    return (-value if minus else value), bool(match["percent"]), flag, currency
+    sign = "points" if match["points"] else "percent" if match["percent"] else ""
+    return (-value if minus else value), sign, flag, currency
 
 
 def _is_currency(symbol: str | None, number: str) -> bool:
@@ -247,7 +251,7 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
     values = np.empty(len(cells))
     flags: dict[int, str] = {}
     currencies: Counter[str] = Counter()
-    percent = 0
+    percent = points = 0
     for i, cell in enumerate(cells):
         if is_blank(cell, missing):
             values[i] = np.nan
@@ -258,12 +262,13 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
         parts = _parts(tidy(cell), decimal)
         values[i] = np.inf if parts is None else parts[0]
         if parts is not None:
-            percent += parts[1]
+            percent += parts[1] == "percent"
+            points += parts[1] == "points"
             if parts[2]:
                 flags[i] = parts[2]
             currencies.update([parts[3]] if parts[3] else [])
     single = next(iter(currencies)) if len(currencies) == 1 else ""
-    return ReadNumbers(values, percent, flags, single)
+    return ReadNumbers(values, percent, flags, single, points)
 
 
 def sentinel_in(values: Floats) -> float | None:

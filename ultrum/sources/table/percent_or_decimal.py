@@ -7,8 +7,8 @@ reported.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
 import numpy as np
@@ -17,15 +17,23 @@ from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.number_formats import ReadNumbers
+from ultrum.sources.table.statements import (
+    NOT_MONEY,
+    PERCENT_WORD,
+    SIGNS,
+    Kind,
+    Statement,
+    is_annual,
+    of_kind,
+    statement_of,
+    statements_in,
+)
 
 PERCENT, DECIMAL = "percent", "decimal"
 _LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
-_WORD: Final = (  # in the languages tables come in; percentage points are percent of the same base
-    r"per ?cent(?:age)?|percents|pct|prozent|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|procent(?:en)?"
-    r"|prosent|porcentajes?|porcentual|percentual[ei]?|percentagem|por cento|процент\w*"
-)
-_PERCENT_SIGN: Final = re.compile(rf"%|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
+_WORD: Final = PERCENT_WORD
+_PERCENT_SIGN: Final = re.compile(rf"[%％]|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
 _PROSE_PERCENT: Final = re.compile(
     r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
     rf"(\b(?:in|en|em|as) (?:{_WORD})\b|\bper cent\b|\b(?:{_WORD}) (?:per|p\.?a|pro|par|change|growth|points?)\b"
@@ -37,13 +45,14 @@ _OF_ALL: Final = re.compile(
     rf"|(?:^|[.;:] ?)in (?:{_WORD})[.;]?\s*(?:$|\n)",
     re.IGNORECASE | re.MULTILINE,
 )
+_IN_WORDS: Final = {"multiple": "a multiple", "currency": "a currency", "basis points": "basis points"}
 _NEVER_PERCENT: Final = ("price", "flow", "index", "stock")
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
 _AFTER: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per|an? ))"
 _CODE: Final = re.compile(r"[(\[,;:]\s*([A-Z]{3})" + _AFTER)
 _CODE_ALONE: Final = re.compile(r"(?:^|[(\[,;:]\s*)([A-Z]{3})" + _AFTER)
-_SIGNS: Final = {"€": "EUR", "£": "GBP", "¥": "JPY"}
+_SIGNS: Final = {**SIGNS, "¥": "JPY"}
 _NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in brackets
     [
         *(
@@ -82,8 +91,10 @@ class UnitFinding:
     facts: Mapping[str, object] = field(default_factory=dict)
     chosen: str = "as written"
     alternatives: str = PERCENT
-    certainty: str = "there is no sign of another"
+    certainty: str = "not stated"
     line: int = 0
+    factor: float = 1.0  # of the values, for stated multiples and basis points
+    used: tuple[Statement, ...] = ()
 
 
 def unit_of(
@@ -95,6 +106,7 @@ def unit_of(
     given: str | None,
     where: str,
     footer: str = "",
+    stated: Sequence[Statement] = (),
 ) -> UnitFinding:
     """The unit of one column.
 
@@ -112,26 +124,55 @@ def unit_of(
         Given unit.
     where : str
         File and table, for messages.
+    stated : sequence of Statement
+        Statements in the words around the table.
     """
+    finding = _own_unit(name, title, subtitle, numbers, preamble, given, where, footer, stated)
+    if finding.percent and given is None:
+        percent = of_kind(stated, "percent")
+        rate = is_annual(name, title, subtitle, *(s.text for s in percent)) and _is_open(finding)
+        facts = {**finding.facts, "measure": "rate"} if rate else finding.facts
+        return replace(finding, facts=facts, used=tuple(percent))
+    if given is not None:
+        return replace(finding, used=tuple(stated))
+    heading = (*statements_in(f"{name}\n{title}", ""), *filter(None, (statement_of(subtitle),)))
+    return _with_statements(finding, name, heading, stated, where)
+
+
+def _own_unit(
+    name: str,
+    title: str,
+    subtitle: str,
+    numbers: ReadNumbers,
+    preamble: str,
+    given: str | None,
+    where: str,
+    footer: str,
+    stated: Sequence[Statement],
+) -> UnitFinding:
+    """Percent or not, and what the heading states."""
     facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:
         return _as_option(given, facts, where)
     count = int(np.isfinite(numbers.values).sum())
-    if numbers.percent:
-        if numbers.percent < count:
-            signs = f"{numbers.percent} of the {quantity(count, 'number')} in '{name}' have a percent sign"
-            raise TableError(
-                f"{where}: {signs}, and the others have none. Set units='percent' or units='decimal'."
-            )
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, "", "percent signs in the cells")
+    in_cells = _cell_signs(numbers, facts, f"{where}: ", name, count)
+    if in_cells is not None:
+        return in_cells
     if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
+    percent = of_kind(stated, "percent")
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
-    of_all = _OF_ALL.search(f"{preamble}\n{footer}") or facts.get("measure") not in _NEVER_PERCENT
-    if (prose or below) and not other and of_all:
-        line = preamble[: prose.end()].count("\n") + 1 if prose else 0
-        why = f"from line {line}" if prose else f"'{footer[:60].strip()}' below the table"
+    of_all = (
+        any(s.labelled for s in percent)
+        or _OF_ALL.search(f"{preamble}\n{footer}")
+        or facts.get("measure") not in _NEVER_PERCENT
+    )
+    if percent and not other and not any(s.labelled for s in percent):
+        _refuse_mixture(name, facts, percent, stated, where)
+    if (prose or below or percent) and not other and of_all:
+        line = preamble[: prose.end()].count("\n") + 1 if prose else percent[0].line if percent else 0
+        why = f"from line {line}" if line else f"'{footer[:60].strip()}' below the table"
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, why, line)
     if facts.get("measure") in ("rate", "return") and _too_large(numbers):
         facts = {}  # 1.5 can be one and a half percent, or a price that is called a rate: there is no sign
@@ -139,6 +180,120 @@ def unit_of(
     if words:
         return UnitFinding(False, facts, words, "", "from the heading")
     return UnitFinding(False, facts)
+
+
+def _cell_signs(
+    numbers: ReadNumbers, facts: Mapping[str, object], where: str, name: str, count: int
+) -> UnitFinding | None:
+    """Percent or basis points by the signs in the cells, which all must have."""
+    for marked, sign, chosen, factor in (
+        (numbers.points, "'bp'", "basis points", 1e-4),
+        (numbers.percent, "a percent sign", PERCENT, 1.0),
+    ):
+        if 0 < marked < count:
+            signs = f"{marked} of the {quantity(count, 'number')} in '{name}' have {sign}"
+            raise TableError(f"{where}{signs}, and the others have none. Set units='percent' or units='decimal'.")
+        if marked:
+            certainty = "bp in the cells" if factor < 1.0 else "percent signs in the cells"
+            found = {**facts, "unit": DECIMAL}
+            return UnitFinding(factor == 1.0, found, chosen, "", certainty, factor=factor)
+    return None
+
+
+def _refuse_mixture(
+    name: str, facts: Mapping[str, object], percent: Sequence[Statement], stated: Sequence[Statement], where: str
+) -> None:
+    """Refuse a file that states percent and another unit, for a column whose heading does not decide."""
+    others = [s for s in stated if s.kind in ("multiple", "currency", "basis points")]
+    if others and not facts.get("measure"):
+        raise TableError(
+            f"{where}: {percent[0]} states percent and {_IN_WORDS[others[0].kind]}, and '{name}' can be either. Set units= "
+            f"for each column, such as units={{'{name}': 'as written'}}."
+        )
+
+
+def _is_open(finding: UnitFinding) -> bool:
+    """Whether the measure is not stated, or is a return, which a rate per annum is not."""
+    return finding.facts.get("measure", "") in ("", "return")
+
+
+def _with_statements(
+    finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement], where: str
+) -> UnitFinding:
+    """The unit with the currency, the multiple or the basis points that heading or file state."""
+    if finding.factor != 1.0:
+        return finding
+    measure = finding.facts.get("measure", "")
+    points = of_kind(heading, "basis points") or (
+        of_kind(stated, "basis points") if measure in ("", "rate") else []
+    )
+    if points and "currency" not in finding.facts:
+        facts = {**finding.facts, "unit": DECIMAL}
+        return replace(
+            finding,
+            facts=facts,
+            chosen="basis points",
+            alternatives="as written",
+            certainty="stated",
+            factor=1e-4,
+            used=tuple(points),
+        )
+    if measure in ("rate", "return", "index", "quote") or "base_period" in finding.facts:
+        pair = str(finding.facts.get("unit", "")) if measure == "quote" else ""
+        return replace(finding, used=tuple(s for s in of_kind(stated, "currency") if s.value in pair))
+    money = _stated_currency(finding, name, heading, stated, where)
+    multiple = money if money and money.power else _single(heading, stated, "multiple")
+    facts, words = dict(finding.facts), []
+    if money is not None and "currency" not in facts:
+        facts |= {"unit": "currency", "currency": money.value}
+        words.append(money.value)
+    power = multiple.power if multiple is not None else 0
+    if power:
+        facts["scale"] = power
+        words.append(f"multiplied by {10**power:,}")
+    if not words:
+        return finding
+    used = tuple(s for s in (money, multiple) if s is not None)
+    chosen = ", ".join([*filter(None, [_words(finding.facts)]), *words])
+    return replace(
+        finding,
+        facts=facts,
+        chosen=chosen,
+        factor=10.0**power,
+        used=used,
+        line=used[0].line,
+        alternatives="as written",
+        certainty="stated",
+    )
+
+
+def _stated_currency(
+    finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement], where: str
+) -> Statement | None:
+    """The currency that heading or file state for a column; contradictions are refused."""
+    if NOT_MONEY.search(name):
+        return None
+    own = finding.facts.get("currency")
+    near = _single(heading, (), "currency")
+    labelled = [s for s in of_kind(stated, "currency") if s.labelled]
+    codes = dict.fromkeys(s.value for s in labelled)
+    if len(codes) > 1 and not own and near is None:
+        raise TableError(
+            f"{where}: {labelled[0]} and {labelled[-1]} state two currencies. Set units= for each column."
+        )
+    far = labelled[0] if labelled else _single((), stated, "currency")
+    if near is not None or own is None:
+        return near or far
+    return far if far is not None and far.value == own else None
+
+
+def _single(heading: Sequence[Statement], stated: Sequence[Statement], kind: Kind) -> Statement | None:
+    """The statement of a kind: that of the heading, or the only one of the file."""
+    near = of_kind(heading, kind)
+    if near:
+        return near[0]
+    far = of_kind(stated, kind)
+    return far[0] if len({(s.value, s.power) for s in far}) == 1 else None
 
 
 def _percent_in(prose: str) -> re.Match[str] | None:

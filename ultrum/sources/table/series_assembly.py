@@ -23,9 +23,11 @@ from ultrum.sources.table.definition_breaks import split_at_breaks
 from ultrum.sources.table.key_columns import key_columns
 from ultrum.sources.table.percent_or_decimal import UnitFinding
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
+from ultrum.sources.table.statements import statement_of
 from ultrum.sources.table.time_zones import in_zone
 from ultrum.sources.table.type_inference import Typed
 
+_UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
 _VALUE_NAMES: Final = (
     "value",
     "obs_value",
@@ -159,10 +161,19 @@ def _unit_decision(what: str, unit: UnitFinding) -> Decision:
 
 def _in_decimals(typed_columns: Typed) -> Typed:
     columns = {
-        n: c / 100.0 if n in typed_columns.units and typed_columns.units[n].percent else c
+        n: _in_units(c, typed_columns.units[n]) if n in typed_columns.units else c
         for n, c in typed_columns.columns.items()
     }
     return replace(typed_columns, columns=columns)
+
+
+def _in_units(values: Array, unit: UnitFinding) -> Array:
+    """Values without percent, basis points or multiples; a division rounds once."""
+    if unit.percent:
+        return np.asarray(values / 100.0)
+    if unit.factor < 1.0:
+        return np.asarray(values / round(1.0 / unit.factor))
+    return np.asarray(values * unit.factor) if unit.factor > 1.0 else values
 
 
 def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
@@ -306,6 +317,7 @@ def _long(
             f"{' and '.join(repr(k) for k in keys)} of another. Keep one of each."
         )
     stated = {fact: _fact_values(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")}
+    stated["unit"] = _fact_values(name, typed_columns, labels, typed_columns.unit_column)
     pairs = _pairs_of(typed_columns, keys, labels)
     index, fields = rows.index_of(ordinals), {}
     alone = len(typed_columns.numeric) == 1 and typed_columns.numeric[0].lower() in _VALUE_NAMES
@@ -352,6 +364,11 @@ def _of_member(
     currency = stated["currency"].get(name, "")
     if currency and metadata.measure == "price" and metadata.unit in ("", "currency"):
         facts["currency"] = currency
+    unit = statement_of(stated["unit"].get(name, ""))
+    if unit is not None and not metadata.unit:
+        facts |= _UNITS_OF_ROWS.get(unit.kind) or {}
+        facts |= {"unit": "currency", "currency": unit.value} if unit.kind == "currency" else {}
+        facts |= {"scale": unit.power} if unit.power else {}
     title = stated["title"].get(name) or stated["name"].get(name)
     if title and not metadata.title:
         facts["title"] = title
@@ -383,6 +400,8 @@ def _about(
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
     if unit.percent:
         steps.append(Step("percent to decimals"))
+    if unit.factor != 1.0:
+        steps.append(Step("scaled", (("by", f"{unit.factor:g}"),)))
     if column in columns.statuses:
         counts = Counter(m for m in columns.statuses[column] if m)
         notes = tuple(f"{count} {mark}" for mark, count in counts.items())

@@ -44,7 +44,7 @@ from ultrum.sources.table.merged_periods import with_every_period
 _TOO_MANY_BAD: Final = 0.1
 _MOST_FOOTER: Final = 30  # lines
 OTHER_FREQUENCY: Final = "a period of another frequency"
-NO_DAY: Final = "is not a day of the calendar"
+NO_DAY: Final = "is not a calendar day"
 A_TOTAL: Final = "a total or average, not a period"
 _TOTAL: Final = re.compile(r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE)
 

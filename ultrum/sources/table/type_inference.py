@@ -12,7 +12,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Bools, Floats
+from ultrum.core.array_types import Array, Bools, Dates, Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
@@ -30,7 +30,8 @@ from ultrum.sources.table.number_formats import (
 )
 from ultrum.sources.table.percent_or_decimal import UnitFinding, unit_of
 from ultrum.sources.table.reading_result import Decision, TableOptions
-from ultrum.sources.table.table_detection import Block, Rejected
+from ultrum.sources.table.statements import LABELS, Statement, percent_words, statement_of, statements_in
+from ultrum.sources.table.table_detection import NO_DAY, Block, Rejected
 
 _FLAGS: Final = {
     "p": "provisional",
@@ -55,6 +56,7 @@ _BREAK_PROSE: Final = re.compile(
     r"\b(new (definition|base|series|method|unit)|redefin|rebas|break in|definition chang|from here)",
     re.IGNORECASE,
 )
+_DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
 _SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
 
 
@@ -73,6 +75,8 @@ class Typed:
         Quality flags next to the numbers of a column; empty where a number has none.
     breaks : list of int
         Rows at which a definition changes; ``decisions`` has the reason.
+    unit_column : str
+        Column of units that differ between rows; empty if there is none.
     """
 
     dates: ReadDates
@@ -83,6 +87,7 @@ class Typed:
     titles: dict[str, str] = field(default_factory=dict)
     breaks: list[int] = field(default_factory=list)
     statuses: dict[str, Array] = field(default_factory=dict)
+    unit_column: str = ""
 
     @functools.cached_property
     def numeric(self) -> list[str]:
@@ -129,16 +134,23 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
     numbers = {n: replace(r, values=_finite(r.values)) for n, r in numbers.items()}
     bad[list(joined.aside)] = True
-    units = {n: _unit(block, n, numbers[n], options, where) for n in numeric}
+    stated_units = statements_in(block.preamble, block.footer)
+    unit_column, by_row = _unit_column(cells, numeric)
+    if unit_column and len(set(by_row)) == 1 and by_row[0] is not None:
+        stated_units = (*stated_units, by_row[0])
+    units = {n: _unit(block, n, numbers[n], options, where, stated_units) for n in numeric}
+    if unit_column and len(set(by_row)) > 1:
+        units, numbers = _units_by_row(unit_column, by_row, units, numbers)
     kept = ~bad
     columns: dict[str, Array] = {
         n: numbers[n].values[kept] if n in numbers else _texts(cells[n][kept]) for n in names
     }
-    changes, why = _changes(block, columns, kept)
+    changes, why = _changes(block, columns, dates, kept)
     decisions = [
         *[Decision(what, chosen) for what, chosen in (*block.grid.decisions, *block.decisions)],
         *_block_decisions(block, joined.how, dates),
         *_number_decisions(cells, numbers, numeric, decimal, stated),
+        *_unused_statements(block, stated_units, units),
         *why,
     ]
     flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
@@ -151,6 +163,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         dict(zip(block.heading.names, block.heading.titles, strict=False)),
         changes,
         flags,
+        unit_column if len(set(by_row)) > 1 else "",
     )
 
 
@@ -240,7 +253,7 @@ def _bad_rows(
 ) -> tuple[Bools, list[Rejected]]:
     """Rows with an invalid date; cells that are not numbers are reported, and their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
-    reasons = {int(i): f"'{cell_text(labels[i])}' is not a calendar day" for i in np.flatnonzero(bad)}
+    reasons = {int(i): f"'{cell_text(labels[i])}' {NO_DAY}" for i in np.flatnonzero(bad)}
     if len(reasons) > max(1, 0.1 * len(bad)):
         first, reason = min(reasons.items())
         raise TableError(
@@ -264,14 +277,72 @@ def _bad_rows(
     return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
 
 
-def _unit(block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str) -> UnitFinding:
+def _unit(
+    block: Block,
+    name: str,
+    read: ReadNumbers,
+    options: TableOptions,
+    where: str,
+    stated: Sequence[Statement],
+) -> UnitFinding:
     heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
     unit_cell = heading.units[place] if heading.units else ""
-    return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer)
+    return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer, stated)
 
 
-def _changes(block: Block, columns: Mapping[str, Array], kept: Bools) -> tuple[list[int], list[Decision]]:
+def _unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
+    """The column of units, and the statement of each of its rows; empty without such a column."""
+    for name, column in cells.items():
+        if name in numeric or column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()):
+            continue
+        texts = [cell_text(c).strip() for c in column]
+        stated = {t: statement_of(t) for t in dict.fromkeys(texts)}
+        if any(s is not None for s in stated.values()):
+            found = {t: s and replace(s, labelled=True, column=f"column '{name}'") for t, s in stated.items()}
+            return name, [found[t] for t in texts]
+    return "", []
+
+
+def _units_by_row(
+    name: str,
+    by_row: Sequence[Statement | None],
+    units: Mapping[str, UnitFinding],
+    numbers: Mapping[str, ReadNumbers],
+) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers]]:
+    """Numbers in the unit of their own row, for a column of units that differ."""
+    divisor = np.array([_DIVISORS.get(s.kind, 1.0) if s is not None else 1.0 for s in by_row])
+    factor = np.array([10.0**s.power if s is not None else 1.0 for s in by_row])
+    counts = Counter("none" if s is None else s.value or s.kind for s in by_row)
+    chosen = ", ".join(f"{unit} in {quantity(count, 'row')}" for unit, count in counts.items())
+    found = dict(units)
+    read = dict(numbers)
+    for column, finding in units.items():
+        if not finding.percent and finding.factor == 1.0:
+            found[column] = replace(finding, chosen=chosen, certainty=f"by column '{name}'")
+            read[column] = replace(read[column], values=read[column].values / divisor * factor)
+    return found, read
+
+
+def _unused_statements(
+    block: Block, stated: Sequence[Statement], units: Mapping[str, UnitFinding]
+) -> list[Decision]:
+    """Statements about units that no column takes, and words for percent that state none."""
+    used = {s for u in units.values() for s in u.used}
+    lines = {u.line for u in units.values() if u.percent}
+    unused = [s for s in stated if s not in used]
+    seen = {s.line for s in (*used, *unused)} | lines
+    if not any(u.percent for u in units.values()):
+        unused += [s for s in percent_words(block.preamble, block.footer) if s.line not in seen or not s.line]
+    return [
+        Decision("not used", f"{s.kind} in {s}", "units=", "no column takes it", s.line)
+        for s in dict.fromkeys(unused)
+    ]
+
+
+def _changes(
+    block: Block, columns: Mapping[str, Array], dates: ReadDates, kept: Bools
+) -> tuple[list[int], list[Decision]]:
     """Rows at which a definition or unit changes, by a column that marks it or a line between rows."""
     place = np.cumsum(kept) - 1
     changes: dict[int, str] = {}
@@ -281,10 +352,17 @@ def _changes(block: Block, columns: Mapping[str, Array], kept: Bools) -> tuple[l
     for name, cells in columns.items():
         if name.lower() in _SETTLED and cells.dtype.kind == "O":
             turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
-            if 0 < len(turns) <= 4:
+            if 0 < len(turns) <= 4 and _advance(dates.moments[kept], turns):
                 changes.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
     decisions = [Decision("break", f"split at row {i + 1}: {why}", "one series") for i, why in changes.items()]
     return sorted(changes), decisions
+
+
+def _advance(moments: Dates, turns: Sequence[int]) -> bool:
+    """Whether time goes on at every turn; where it starts again, another series begins."""
+    steps = np.diff(moments.astype(np.int64))
+    rising = bool(steps.sum() > 0)
+    return all((steps[i - 1] > 0) if rising else (steps[i - 1] < 0) for i in turns)
 
 
 def _block_decisions(block: Block, how: str, dates: ReadDates) -> list[Decision]:
