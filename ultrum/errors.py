@@ -3,6 +3,7 @@
 Every message states what was found, where, and the fix.
 """
 
+import ast
 import difflib
 import inspect
 import re
@@ -11,6 +12,11 @@ from collections.abc import Callable, Iterable, Mapping
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 _FEW, _CHOICES = 5, 30  # names in one message
+_CLAUSE_END = re.compile(r"(?<=[.;:!?])\s+")
+_VERBS = "add|choose|convert|divide|drop|give|leave|pass|raise|read|remove|rename|set|start|take|use"
+_IMPERATIVE = re.compile(rf"(?:{_VERBS}|(?:if|to) .*\b(?:add|pass|raise|set|use))\b|ul\.", re.IGNORECASE)
+_VALUE = r"'[^']*'|\[[^\]]*\]|-?\d+(?:\.\d+)?\b|True\b|False\b"
+_KEYWORD = re.compile(rf"\b([a-z][a-z_]*)=((?:{_VALUE})(?:(?:, or| or|,) (?:{_VALUE}))*)?")
 
 
 def printable(text: str) -> str:
@@ -35,6 +41,8 @@ class UltrumError(Exception):
         The error, without the fix.
     setting : str
         The keyword that the fix sets; studies and the command line have their own word for it.
+    recommended : dict of str to tuple
+        The keywords that the fix sets, each with its values, the first one first; empty where the value is yours.
 
     Examples
     --------
@@ -44,6 +52,8 @@ class UltrumError(Exception):
     ... except ul.UltrumError as error:
     ...     print(error)
     No factor markt; the panel has: market, size, value, momentum.
+    >>> ul.UltrumError("Dates are ambiguous. Set dates='day first' or 'month first'.").recommended
+    {'dates': ('day first', 'month first')}
     """
 
     def __init__(self, *words: object, fix: str = "", setting: str = "") -> None:
@@ -51,6 +61,11 @@ class UltrumError(Exception):
         self.finding = str(shown[0]) if shown else ""
         self.setting = setting
         super().__init__(*([f"{self.finding} {fix}"] if fix else shown))
+
+    @property
+    def recommended(self) -> dict[str, tuple[object, ...]]:
+        """The keywords that the fix sets, each with its values."""
+        return recommended_keywords(str(self))
 
     def with_fix(self, fixes: Mapping[str, str]) -> str:
         """The text with the fix of another place, if that place has one.
@@ -66,6 +81,22 @@ class UltrumError(Exception):
             Text of the message.
         """
         return f"{self.finding} {fixes[self.setting]}" if self.setting in fixes else str(self)
+
+
+def recommended_keywords(text: str) -> dict[str, tuple[object, ...]]:
+    """The keywords that the imperative sentences of a message set, each with its values.
+
+    Examples
+    --------
+    >>> recommended_keywords("half_life=0 is not positive. Use half_life=12, or pass weights=.")
+    {'half_life': (12,), 'weights': ()}
+    """
+    advice = " ".join(s for s in _CLAUSE_END.split(text) if _IMPERATIVE.match(s))
+    found: dict[str, tuple[object, ...]] = {}
+    for match in _KEYWORD.finditer(advice):
+        values = tuple(ast.literal_eval(value) for value in re.findall(_VALUE, match[2] or ""))
+        found[match[1]] = found.get(match[1], ()) + values
+    return found
 
 
 def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], str]) -> str:
@@ -138,12 +169,22 @@ class DataWarning(UserWarning):
     """
 
 
-def warn_user(message: str) -> None:
+class PartialReadingWarning(DataWarning):
+    """Cells or rows of a table were not used; the message states the first of them.
+
+    Examples
+    --------
+    >>> issubclass(PartialReadingWarning, DataWarning)
+    True
+    """
+
+
+def warn_user(message: str, category: type[DataWarning] = DataWarning) -> None:
     """Issue a :class:`DataWarning` at the line of the user that led to it, however deep the call."""
     frame, level = inspect.currentframe(), 0
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
-    warnings.warn(printable(message), DataWarning, stacklevel=level + 1)
+    warnings.warn(printable(message), category, stacklevel=level + 1)
 
 
 _SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens

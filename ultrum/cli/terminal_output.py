@@ -23,7 +23,7 @@ from typing import TYPE_CHECKING, Final
 
 import click
 
-from ultrum.errors import StudyError, UltrumError, options_in_text, printable
+from ultrum.errors import PartialReadingWarning, StudyError, UltrumError, options_in_text, printable
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -292,9 +292,12 @@ class PartlyDoneError(Exception):
 
 def run_safely(app: Callable[..., object]) -> int:
     """Run the command line and convert every ending into an exit code and one message."""
+    shown: dict[str, type[Warning]] = {}
     with warnings.catch_warnings():
-        warnings.showwarning = partial(_show_warning, set())  # for the command alone
-        return _exit_code_of(app)
+        warnings.showwarning = partial(_show_warning, shown)  # for the command alone
+        code = _exit_code_of(app)
+    in_part = any(issubclass(category, PartialReadingWarning) for category in shown.values())
+    return IN_PART if code == DONE and in_part else code
 
 
 def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one return per ending
@@ -355,13 +358,13 @@ def _describe_crash(error: Exception) -> str:
     return f"{text}Set ULTRUM_DEBUG=1 to see where it occurred, and please report it."
 
 
-def _show_warning(shown: set[str], message: object, category: type[Warning], *_: object) -> None:
+def _show_warning(shown: dict[str, type[Warning]], message: object, category: type[Warning], *_: object) -> None:
     """Data warnings as one plain line, once even if several stages give it; those of libraries are not shown."""
     from ultrum.errors import DataWarning
 
     text = str(message)
     if issubclass(category, DataWarning) and text not in shown:
-        shown.add(text)
+        shown[text] = category
         warn(text)
 
 

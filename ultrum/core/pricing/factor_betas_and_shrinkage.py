@@ -27,7 +27,9 @@ def factor_betas(
     errors: str = "hac",
     lags: int | str | None = None,
 ) -> BetaTable:
-    """Factor betas (loadings): CAPM or multi-factor regressions of every asset, each on its own sample.
+    """Factor betas (loadings, exposures): CAPM, three-factor or other regressions of every asset.
+
+    Each asset has its own sample.
 
     Parameters
     ----------

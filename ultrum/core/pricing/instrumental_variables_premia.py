@@ -74,7 +74,9 @@ def instrumented_premia(
     beta_sample: Literal["full", "rolling"] = "full",
     window: int | None = None,
 ) -> InstrumentedPremia:
-    """Instrumental-variables (IV) two-pass risk premia, with split-sample betas as instruments.
+    """Instrumental-variable (IV) two-pass risk premia, without the errors-in-variables bias.
+
+    Betas of odd months are the instruments of the betas of even months, and the reverse.
 
     Parameters
     ----------

@@ -188,6 +188,8 @@ def two_pass(
 ) -> TwoPass:
     """Factor risk premia by two-pass cross-sectional regressions (Fama and MacBeth 1973).
 
+    The rank test of the betas shows whether the premia are identified, or a factor is weak.
+
     Parameters
     ----------
     panel : Panel or LongPanel

@@ -25,7 +25,9 @@ from ultrum.errors import EstimationError, one_of
 
 @dataclass(frozen=True, eq=False, repr=False)
 class BetaTable:
-    """Regressions of many assets on the same factors, each on its own sample.
+    """Regressions of many assets on the same factors, such as the CAPM, each on its own sample.
+
+    The loadings measure systematic risk; ``sigma`` is the idiosyncratic risk per period.
 
     Attributes
     ----------

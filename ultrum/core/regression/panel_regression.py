@@ -110,7 +110,7 @@ def panel_regress(
     effects: str | Sequence[str] = "asset",
     clusters: str | Sequence[str] = WAYS,
 ) -> PooledFit:
-    """Panel (pooled or fixed-effects) regression on factors, conditioning variables and characteristics.
+    """Panel-data (pooled or fixed-effects) regression on factors, conditions and characteristics.
 
     Parameters
     ----------

@@ -22,7 +22,7 @@ _AT_ONCE: Final = 64
 
 @validate_arguments
 def flag_price_errors(prices: SeriesTable) -> pd.DataFrame:
-    """Dates of suspicious price moves: likely price errors or missing splits.
+    """Dates of suspicious price moves (outliers): likely price errors or missing splits.
 
     Parameters
     ----------

@@ -37,6 +37,8 @@ def forward_returns(
 ) -> ForwardReturns:
     """Conditional mean of forward returns after a condition, against the unconditional mean.
 
+    An event study differs: it subtracts a model's normal return from each return.
+
     Parameters
     ----------
     x : TimeSeries

@@ -343,7 +343,7 @@ class Drawdowns(Described):
 
 @validate_arguments
 def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
-    """Drawdowns: declines from the running maximum, with depth, length and recovery time.
+    """Drawdowns, the maximum drawdown first: declines from the running maximum, with length and recovery time.
 
     Parameters
     ----------

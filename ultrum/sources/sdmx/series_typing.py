@@ -17,7 +17,7 @@ from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import FrequencyError, SourceError, UnitError
+from ultrum.errors import FrequencyError, PartialReadingWarning, SourceError, UnitError, warn_user
 from ultrum.sources.sdmx.raw_series import (
     RawSeries,
     frequency_of,
@@ -133,6 +133,7 @@ def to_parts(
     whole = raw.attributes.get("OBS_STATUS", "A")
     if whole != "A":
         varying["OBS_STATUS"] = [whole] * len(values)
+    values = _finite(values, ordinals, frequency, address)
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
@@ -161,6 +162,20 @@ def _refuse_repeats(ordinals: Ints, frequency: Frequency, address: str) -> None:
     if len(twice):
         label = period_label(_index(frequency, ordinals[twice[:1]])[0])
         raise SourceError(f"{address}: {quantity(len(twice), 'duplicate period')}, first {label}.")
+
+
+def _finite(values: Floats, ordinals: Ints, frequency: Frequency, address: str) -> Floats:
+    """Values without infinite ones, which are reported and become missing."""
+    infinite = np.flatnonzero(np.isinf(values))
+    if not len(infinite):
+        return values
+    label = period_label(_index(frequency, ordinals[infinite[:1]])[0])
+    warn_user(
+        f"{address} is read in part; observations not used: {len(infinite)}, the first in {label}: its value is "
+        "infinite. They are missing; report it to the source.",
+        PartialReadingWarning,
+    )
+    return np.where(np.isinf(values), np.nan, values)
 
 
 def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slice, dict[str, str]]]:

@@ -16,6 +16,7 @@ from ultrum.sources.table.header_line import DATE_WORDS
 from ultrum.sources.table.number_formats import ReadNumbers
 from ultrum.sources.table.percent_or_decimal import unit_of
 from ultrum.sources.table.reading_result import Decision, TableOptions
+from ultrum.sources.table.table_detection import Rejected
 from ultrum.sources.table.type_inference import Typed
 
 
@@ -44,16 +45,23 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
     columns: dict[str, Array] = {}
     units = {}
+    rejected: list[Rejected] = []
     for other in [n for n in names if n != dated]:
         values = frame[other]
         if values.dtype.kind in "fiu":
-            columns[other] = values.to_numpy(dtype=np.float64)
+            numbers = values.to_numpy(dtype=np.float64)
+            infinite = np.isinf(numbers)
+            rejected += [
+                Rejected(int(row) + 1, str(numbers[row]), f"{numbers[row]} in '{other}' is not finite")
+                for row in np.flatnonzero(infinite)
+            ]
+            columns[other] = np.where(infinite, np.nan, numbers)
             read = ReadNumbers(columns[other])
             units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
         else:
             columns[other] = np.array([_text(v) for v in values], dtype=object)
     decisions = [Decision("format", "Parquet"), Decision("dates", f"column '{dated}'")]
-    return Typed(dates, columns, units, decisions, [])
+    return Typed(dates, columns, units, decisions, sorted(rejected, key=lambda r: r.line))
 
 
 def _text(value: object) -> str:

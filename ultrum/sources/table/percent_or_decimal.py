@@ -207,8 +207,8 @@ def _refuse_mixture(
     others = [s for s in stated if s.kind in ("multiple", "currency", "basis points")]
     if others and not facts.get("measure"):
         raise TableError(
-            f"{where}: {percent[0]} states percent and {_IN_WORDS[others[0].kind]}, and '{name}' can be either. Set units= "
-            f"for each column, such as units={{'{name}': 'as written'}}."
+            f"{where}: {percent[0]} states percent and {_IN_WORDS[others[0].kind]}, and '{name}' can be either. "
+            f"Set units= for each column, such as units={{'{name}': 'as written'}}."
         )
 
 

@@ -16,7 +16,7 @@ from ultrum.core.series.metadata import check_facts
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
-from ultrum.errors import ArgumentError, TableError
+from ultrum.errors import ArgumentError, PartialReadingWarning, TableError, warn_user
 from ultrum.sources.download import charset_of
 from ultrum.sources.table.table_detection import Rejected
 
@@ -96,6 +96,17 @@ class Reading(TextInNotebooks):
         1  delimiter      ,
         """
         return pd.DataFrame([vars(d) for d in self.decisions])
+
+    def warn_of_rejected(self) -> Reading:
+        """The reading itself; warns if some rows or cells were not used."""
+        if self.rejected:
+            first = min(self.rejected, key=lambda r: r.line)
+            warn_user(
+                f"{self.name} is read in part; rows and cells not used: {len(self.rejected)}, the first in line "
+                f"{first.line}: {first.reason}. Correct the file; 'ultrum look' and reading.rejected list all.",
+                PartialReadingWarning,
+            )
+        return self
 
     def __repr__(self) -> str:
         decisions = "\n".join(
