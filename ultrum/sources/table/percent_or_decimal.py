@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 from typing import Any, Final
 
 import numpy as np
@@ -23,6 +24,7 @@ from ultrum.sources.table.statements import (
     SIGNS,
     Kind,
     Statement,
+    any_percent_word,
     is_annual,
     of_kind,
     statement_of,
@@ -33,18 +35,6 @@ PERCENT, DECIMAL = "percent", "decimal"
 _LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _WORD: Final = PERCENT_WORD
-_PERCENT_SIGN: Final = re.compile(rf"[%％]|(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])", re.IGNORECASE)
-_PROSE_PERCENT: Final = re.compile(
-    r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
-    rf"(\b(?:in|en|em|as) (?:{_WORD})\b|\bper cent\b|\b(?:{_WORD}) (?:per|p\.?a|pro|par|change|growth|points?)\b"
-    rf"|(?<=[,;:(] )(?:{_WORD})(?=[.;,)]|\s*$)|\((?:{_WORD})\)|\bunits?: ?(?:{_WORD}|%)|\bin %|\(%\)|, %|% per)",
-    re.IGNORECASE | re.MULTILINE,
-)
-_OF_ALL: Final = re.compile(
-    rf"\b(?:all|figures?|values?|data|numbers?|entries|units?)\b[^.\n]{{0,40}}(?<![^\W\d_])(?:{_WORD})(?![^\W\d_])"
-    rf"|(?:^|[.;:] ?)in (?:{_WORD})[.;]?\s*(?:$|\n)",
-    re.IGNORECASE | re.MULTILINE,
-)
 _IN_WORDS: Final = {"multiple": "a multiple", "currency": "a currency", "basis points": "basis points"}
 _NEVER_PERCENT: Final = ("price", "flow", "index", "stock")
 _BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
@@ -81,6 +71,26 @@ _MEASURES: Final = (
     (re.compile(r"\b(yield|interest|rate|inflation|unemployment)\b", re.IGNORECASE), "rate"),
     (re.compile(r"\bindex\b", re.IGNORECASE), "index"),
 )
+
+
+@cache
+def _percent_in_prose() -> re.Pattern[str]:
+    return re.compile(
+        r"(\b(?:are|is|all|figures?|values?|returns?|numbers?|rates?|yields?)\b[^.\n]{0,60}\b)?"
+        rf"(\b(?:in|en|em|as) (?:{_WORD})\b|\bper cent\b"
+        rf"|\b(?:{_WORD}) (?:per|p\.?a|pro|par|change|growth|points?)\b|(?<=[,;:(] )(?:{_WORD})(?=[.;,)]|\s*$)"
+        rf"|\((?:{_WORD})\)|\bunits?: ?(?:{_WORD}|%)|\bin %|\(%\)|, %|% per)",
+        re.IGNORECASE | re.MULTILINE,
+    )
+
+
+@cache
+def _percent_of_all() -> re.Pattern[str]:
+    return re.compile(
+        rf"\b(?:all|figures?|values?|data|numbers?|entries|units?)\b[^.\n]{{0,40}}(?<![^\W\d_])(?:{_WORD})"
+        rf"(?![^\W\d_])|(?:^|[.;:] ?)in (?:{_WORD})[.;]?\s*(?:$|\n)",
+        re.IGNORECASE | re.MULTILINE,
+    )
 
 
 @dataclass(frozen=True)
@@ -158,14 +168,14 @@ def _own_unit(
     in_cells = _cell_signs(numbers, facts, f"{where}: ", name, count)
     if in_cells is not None:
         return in_cells
-    if _PERCENT_SIGN.search(subtitle) or _PERCENT_SIGN.search(f"{name} {title}"):
+    if any_percent_word().search(f"{subtitle}\n{name} {title}"):
         return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
     prose, below = _percent_in(preamble), _percent_in(footer)
     percent = of_kind(stated, "percent")
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
     of_all = (
         any(s.labelled for s in percent)
-        or _OF_ALL.search(f"{preamble}\n{footer}")
+        or _percent_of_all().search(f"{preamble}\n{footer}")
         or facts.get("measure") not in _NEVER_PERCENT
     )
     if percent and not other and not any(s.labelled for s in percent):
@@ -298,7 +308,7 @@ def _single(heading: Sequence[Statement], stated: Sequence[Statement], kind: Kin
 
 def _percent_in(prose: str) -> re.Match[str] | None:
     """Where prose states that the numbers are percent; "2 percent per year" refers to the 2 alone."""
-    for match in _PROSE_PERCENT.finditer(prose):
+    for match in _percent_in_prose().finditer(prose) if prose.strip() else ():
         sign = re.search(rf"%|(?:{_WORD})", match[0], re.IGNORECASE)
         before = prose[: match.start() + (sign.start() if sign else 0)]
         if not re.search(r"\d\s*$", before):

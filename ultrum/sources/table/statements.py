@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Final, Literal
 
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
@@ -54,13 +55,6 @@ SIGNS: Final = {
 }
 _CODE: Final = rf"(?:[A-Z]{{3}}|{'|'.join(SIGNS)})"
 _SCALED_MONEY: Final = rf"(?:(?:{_SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
-_VALUES: Final[Sequence[tuple[Kind, re.Pattern[str]]]] = (
-    ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
-    ("basis points", re.compile(_POINTS, re.IGNORECASE)),
-    ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
-    ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]+(?:{_SCALE})")),
-    ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{_SCALE})", re.IGNORECASE)),
-)
 _LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
 LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     r"units?|unit[ _]of[ _]measure|unit_measure|einheit|unité|unidad|unità|unidade|eenheid|enhet|enhed|yksikkö"
@@ -77,19 +71,39 @@ _END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]))"
 _AFTER: Final = (
     r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?))"
 )
-_IN_TITLE: Final[Sequence[tuple[Kind, re.Pattern[str]]]] = (
-    ("percent", re.compile(rf"{_BEFORE}{_PERCENT}{_AFTER}|^{_PERCENT}{_AFTER}", re.IGNORECASE)),
-    ("basis points", re.compile(rf"{_BEFORE}{_POINTS}", re.IGNORECASE)),
-    ("currency", re.compile(rf"{_BEFORE}{_SCALED_MONEY}(?:{_END}|(?=\s*(?:/|per\b)))")),
-    ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]+(?:{_SCALE}){_END}")),
-    ("multiple", re.compile(rf"{_BEFORE}(?:{_SCALE}){_AFTER}", re.IGNORECASE)),
-)
-_ANY_WORD: Final = re.compile(_PERCENT, re.IGNORECASE)
 NOT_MONEY: Final = re.compile(
     r"\b(volume|vol|shares|units|number|count|trades|contracts|open interest|persons?|population|births|stück\w*"
     r"|volumen|anzahl|nombre|volym|antal|wolumen|liczba|объем|количество|出来高|成交量)\b",
     re.IGNORECASE,
 )
+
+
+@cache  # long patterns take milliseconds to compile, and most files need none
+def _value_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
+    return (
+        ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
+        ("basis points", re.compile(_POINTS, re.IGNORECASE)),
+        ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
+        ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]+(?:{_SCALE})")),
+        ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{_SCALE})", re.IGNORECASE)),
+    )
+
+
+@cache
+def _title_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
+    return (
+        ("percent", re.compile(rf"{_BEFORE}{_PERCENT}{_AFTER}|^{_PERCENT}{_AFTER}", re.IGNORECASE)),
+        ("basis points", re.compile(rf"{_BEFORE}{_POINTS}", re.IGNORECASE)),
+        ("currency", re.compile(rf"{_BEFORE}{_SCALED_MONEY}(?:{_END}|(?=\s*(?:/|per\b)))")),
+        ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]+(?:{_SCALE}){_END}")),
+        ("multiple", re.compile(rf"{_BEFORE}(?:{_SCALE}){_AFTER}", re.IGNORECASE)),
+    )
+
+
+@cache
+def any_percent_word() -> re.Pattern[str]:
+    """Pattern of a percent sign or a word for percent."""
+    return re.compile(_PERCENT, re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -140,7 +154,7 @@ def percent_words(above: str, below: str) -> Iterator[Statement]:
     """Every word for percent that does not follow a number, whether or not it states a unit."""
     lines = [*enumerate(above.split("\n"), 1), *((0, line) for line in below.split("\n"))]
     for number, line in lines:
-        match = next((m for m in _ANY_WORD.finditer(line) if not _after_number(line, m.start())), None)
+        match = next((m for m in any_percent_word().finditer(line) if not _after_number(line, m.start())), None)
         if match:
             yield Statement("percent", line.strip(), number)
 
@@ -148,7 +162,7 @@ def percent_words(above: str, below: str) -> Iterator[Statement]:
 def statement_of(text: str) -> Statement | None:
     """The statement that a whole text makes, such as a cell of a column of units."""
     bare = text.strip().strip("()[]").strip()
-    for kind, pattern in _VALUES:
+    for kind, pattern in _value_patterns():
         match = pattern.fullmatch(bare)
         made = _statement(kind, match, text, 0) if match else None
         if made is not None:
@@ -170,7 +184,7 @@ def _of_line(line: str, number: int) -> Iterator[Statement]:
     if stated is not None:
         yield Statement(stated.kind, line, number, stated.value, stated.power, labelled=True)
         return
-    for kind, pattern in _IN_TITLE:
+    for kind, pattern in _title_patterns():
         for match in pattern.finditer(line):
             start = match.start() + len(match[0]) - len(match[0].lstrip())
             made = None if _after_number(line, start) else _statement(kind, match, line, number)
