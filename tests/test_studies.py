@@ -115,7 +115,7 @@ class Whole(OnPractice):
         own = lines["Series of the study", "inflation"]
         np.testing.assert_array_equal(own["y"], 100 * result.series["inflation"].values.dropna())
         self.assertEqual((own["unit"], own["period"][-1]), ("%, change over a year", "2024-12"))
-        growth = lines["Growth of one", "BRTW"]["y"]
+        growth = lines["Cumulative wealth", "BRTW"]["y"]
         known = result.returns["BRTW"].values.dropna()
         np.testing.assert_allclose(growth, (1 + known).cumprod(), rtol=1e-12)
         with (

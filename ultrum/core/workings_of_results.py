@@ -199,7 +199,7 @@ def _one_factor(
         ("dy2", f"square of {name} less its mean", "dy ** 2"),
     ]
     lines: list[Line] = [
-        ("n", "number of rows", "count(y)"),
+        ("n", "number of observations", "count(y)"),
         ("mean_y", f"mean of {name}", "sum(y) / n"),
         ("mean_x", f"mean of {factor}", "sum(x) / n"),
         ("covariance", f"covariance of {name} and {factor}, over n − 1", "sum(dxdy) / (n - 1)"),

@@ -137,7 +137,7 @@ def lines_of(result: StudyResult) -> Iterator[Line]:
     """Every line of a study, the company's first."""
     company = result.company
     yield from _about(result, f"About {company}")
-    yield from _grown("Growth of one", result.returns)
+    yield from _grown("Cumulative wealth", result.returns)
     if result.rolling is not None:
         betas = result.rolling.frame()
         for asset in betas:

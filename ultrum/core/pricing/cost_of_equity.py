@@ -373,14 +373,14 @@ def _label_parts(exposures: Exposures, part: str) -> pd.MultiIndex:
 
 def _notes(value: pd.Series, failed: pd.Series, variance: Floats, unknown: bool) -> dict[str, str]:
     notes = {}
-    small = "the variance formula is not positive, as beta and premium are both small compared with their errors"
+    small = "the variance formula is not positive, since beta and premium are small against their standard errors"
     for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
         if np.isnan(cost):
             notes[str(asset)] = "no estimate: too few observations"
         elif wrong and unknown:
             notes[str(asset)] = "no standard error: a premium has none"
         elif wrong and spread > 0:
-            notes[str(asset)] = f"{small}; error by bootstrap"
+            notes[str(asset)] = f"{small}; standard error by bootstrap"
         elif wrong:
             notes[str(asset)] = f"{small}; no standard error"
     return notes

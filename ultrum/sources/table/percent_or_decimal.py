@@ -137,7 +137,7 @@ def unit_of(
     stated : sequence of Statement
         Statements in the words around the table.
     """
-    finding = _own_unit(name, title, subtitle, numbers, preamble, given, where, footer, stated)
+    finding = _unit_of_column(name, title, subtitle, numbers, preamble, given, where, footer, stated)
     if finding.percent and given is None:
         percent = of_kind(stated, "percent")
         rate = is_annual(name, title, subtitle, *(s.text for s in percent)) and _is_open(finding)
@@ -149,7 +149,7 @@ def unit_of(
     return _with_statements(finding, name, heading, stated, where)
 
 
-def _own_unit(
+def _unit_of_column(
     name: str,
     title: str,
     subtitle: str,
@@ -251,7 +251,7 @@ def _with_statements(
     if measure in ("rate", "return", "index", "quote") or "base_period" in finding.facts:
         pair = str(finding.facts.get("unit", "")) if measure == "quote" else ""
         return replace(finding, used=tuple(s for s in of_kind(stated, "currency") if s.value in pair))
-    money = _stated_currency(finding, name, heading, stated, where)
+    money = _currency_statement(finding, name, heading, stated, where)
     multiple = money if money and money.power else _single(heading, stated, "multiple")
     facts, words = dict(finding.facts), []
     if money is not None and "currency" not in facts:
@@ -277,7 +277,7 @@ def _with_statements(
     )
 
 
-def _stated_currency(
+def _currency_statement(
     finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement], where: str
 ) -> Statement | None:
     """The currency that heading or file state for a column; contradictions are refused."""
