@@ -248,6 +248,16 @@ class RejectedRow(TypedDict):
     reason: str
 
 
+class LinesOfOneClass(TypedDict):
+    """Lines of a file with one class: title, header, row, note and so on."""
+
+    what: str
+    first: int
+    last: int
+    lines: int
+    place: str
+
+
 class FileAnswer(TypedDict):
     """``ultrum look FILE``: the series of a table with their values, and how it was read."""
 
@@ -255,6 +265,7 @@ class FileAnswer(TypedDict):
     values: dict[str, dict[str, float | None]]
     decisions: list[ReadingDecision]
     rejected: list[RejectedRow]
+    account: list[LinesOfOneClass]
     spells: NotRequired[list[Spell]]
 
 

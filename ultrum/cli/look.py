@@ -352,6 +352,7 @@ def _look_at_many(
                 "values": {n: dict(look_output.values_by_period(s)) for n, s in zip(names, every, strict=True)},
                 "decisions": [vars(d) for d in reading.decisions] if reading else [],
                 "rejected": [vars(r) for r in reading.rejected] if reading else [],
+                "account": [vars(r) for r in reading.lines] if reading else [],
                 **({} if spells is None else {"spells": spells.to_dict("records")}),
             }
         )

@@ -60,6 +60,8 @@ def show_table(
     if reading is not None:
         rejected = len(reading.rejected)
         echo(f"{name}: {len(series)} series, {quantity(len(reading.records), 'row')}, {rejected} rejected")
+        if reading.lines:
+            echo(reading.account_in_words)
         decisions = [vars(d) for d in reading.decisions]
         headings = {"what": "setting", "chosen": "value", "certainty": "confidence"}
         shown = pd.DataFrame(decisions)[list(headings)].replace({"certainty": {"sure": "certain"}})
@@ -79,7 +81,7 @@ def show_rejections(reading: Reading | None) -> None:
     """A warning for each row or cell that was not used."""
     from ultrum.cli import terminal_output
 
-    for row in reading.rejected if reading is not None else ():
+    for row in reading.faults if reading is not None else ():
         terminal_output.warn(f"line {row.line}: {row.reason} ('{row.text[:60]}')")
 
 

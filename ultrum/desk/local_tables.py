@@ -51,10 +51,10 @@ class LocalTables:
         given = {name: value for name, value in facts.items() if value is not None}
         options = TableOptions.of(**{**self._options.get(wanted.path, {}), **given})
         if not is_pattern(wanted.path):
-            return with_address(self._read(wanted.path, options), wanted).warn_of_rejected()
+            return with_address(self._read(wanted.path, options), wanted).warn_of_faults()
         places = files_below(self._root, wanted.path)
         reading = read_many(wanted.path, places, options, self._read, lambda path: read_below(self._root, path))
-        return with_address(reading, wanted).warn_of_rejected()
+        return with_address(reading, wanted).warn_of_faults()
 
     def fetch(self, address: str) -> TimeSeries:
         """One column of a table.

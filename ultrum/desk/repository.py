@@ -100,7 +100,7 @@ class Repository:
         settings_given = {name: value for name, value in facts.items() if value is not None}  # None: not set
         options = TableOptions.of(**{**table_settings(settings, wanted.path), **settings_given})
         if not is_pattern(wanted.path):
-            return with_address(self._read(wanted, options), wanted).warn_of_rejected()
+            return with_address(self._read(wanted, options), wanted).warn_of_faults()
         reading = read_many(
             wanted.path,
             places_of(settings, wanted.path, expand or {}),
@@ -108,7 +108,7 @@ class Repository:
             lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
             lambda path: self.fetcher.response(wanted.source, path).body,
         )
-        return with_address(reading, wanted).warn_of_rejected()
+        return with_address(reading, wanted).warn_of_faults()
 
     def _read(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, from the cache of parsed tables if enabled."""

@@ -7,7 +7,7 @@ sample. A file that does not fit these decisions goes to the careful reader, so 
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -27,6 +27,7 @@ from ultrum.sources.table.file_formats import text_grid
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of
 from ultrum.sources.table.key_columns import key_columns
+from ultrum.sources.table.line_account import LineRange, account_of
 from ultrum.sources.table.number_formats import MISSING, sentinel_in
 from ultrum.sources.table.reading_result import TableOptions
 from ultrum.sources.table.swapped_dates import refuse_day_month_swap
@@ -44,7 +45,15 @@ _LOWER: Final = sorted(MISSING)
 _MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
 
 
-def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
+@dataclass(frozen=True)
+class QuickRows:
+    """Typed rows of a plain text, and the account of its lines."""
+
+    columns: Typed
+    account: tuple[LineRange, ...]
+
+
+def read_quick(body: bytes, name: str, options: TableOptions) -> QuickRows | None:
     """Typed rows of a large plain text, or None if it needs the careful reader."""
     if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
         return None
@@ -57,7 +66,12 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> Typed | None:
     if block is None or columns is None or not _is_plain(block, columns):
         return None
     whole = _whole(body, block, columns, encoding, options)
-    return None if whole is None or _needs_codes(whole, options) else whole
+    if whole is None or _needs_codes(whole, options):
+        return None
+    account = account_of(block.grid, [block], [])
+    last = block.lines[0] + len(whole.dates.moments) - 1
+    rows = last - block.lines[0] + 1
+    return QuickRows(whole, tuple(replace(r, last=last, lines=rows) if r.what == "row" else r for r in account))
 
 
 def _needs_codes(whole: Typed, options: TableOptions) -> bool:

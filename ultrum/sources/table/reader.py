@@ -32,6 +32,7 @@ from ultrum.sources.table.file_patterns import (
     read_many,
 )
 from ultrum.sources.table.header_line import DATE_WORDS
+from ultrum.sources.table.line_account import LineRange, account_of, other_sheet
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.series_assembly import assemble
 from ultrum.sources.table.single_value import find_figure
@@ -195,17 +196,19 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
         return assemble(name, read_parquet(inner, name, options), options)
     quick = read_quick(inner, name, options)
     if quick is not None:
-        return assemble(name, quick, options)
+        return replace(assemble(name, quick.columns, options), lines=quick.account)
     grids = grids_of(inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet)
     try:
-        chosen, aside = _chosen_blocks(grids, name, options)
+        chosen, aside, account = _chosen_blocks(grids, name, options)
     except TableError:
         if not options.headings:
             raise
         grid = add_day_column(grids, options.headings, options.on or retrieved, name)
         options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
         chosen, aside = find_blocks(grid, LayoutOptions(date_column=1), name), []
-    return _merge_readings([_read_block(b, name, options) for b in chosen], aside)
+        account = account_of(grid, chosen, [])
+    reading = _merge_readings([_read_block(b, name, options) for b in chosen], aside)
+    return replace(reading, lines=account)
 
 
 def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:
@@ -235,8 +238,10 @@ def _retitle(reading: Reading, block: Block) -> Reading:
     return replace(reading, fields={title: SeriesTable.from_arrays(table.block, table.index, metadata_list)})
 
 
-def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple[list[Block], list[Decision]]:
-    """Blocks to read, and decisions about the others."""
+def _chosen_blocks(
+    grids: list[Grid], name: str, options: TableOptions
+) -> tuple[list[Block], list[Decision], tuple[LineRange, ...]]:
+    """Blocks to read, decisions about the others, and the account of the lines."""
     layout = LayoutOptions(
         options.columns, options.header, options.date_column, options.dates in ("day number", "epoch seconds")
     )
@@ -268,7 +273,17 @@ def _chosen_blocks(grids: list[Grid], name: str, options: TableOptions) -> tuple
         for b in blocks
         if b.family != main
     ]
-    return read, aside
+    others = [b for b in by_grid[number] if not any(b is r for r in read)]
+    account = account_of(grids[number], read, others)
+    aside += [_not_used(r) for r in account if r.what == "not used"]
+    sheets = [other_sheet(g) for n, g in enumerate(grids) if n != number]
+    return read, aside, (*account, *(s for s in sheets if s.lines))
+
+
+def _not_used(lines: LineRange) -> Decision:
+    where = f"line {lines.first}" if lines.first == lines.last else f"lines {lines.first} to {lines.last}"
+    chosen = f"{where}: numbers outside the rows of the table"
+    return Decision("not used", chosen, "block=", "no date that is understood", lines.first)
 
 
 def _find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:

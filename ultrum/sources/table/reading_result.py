@@ -18,7 +18,8 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
 from ultrum.errors import ArgumentError, PartialReadingWarning, TableError, warn_user
 from ultrum.sources.download import charset_of
-from ultrum.sources.table.table_detection import Rejected
+from ultrum.sources.table.line_account import LineRange, summary_of
+from ultrum.sources.table.table_detection import A_TOTAL, Rejected
 
 _FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
 
@@ -45,6 +46,8 @@ class Reading(TextInNotebooks):
     decisions : tuple of Decision
     rejected : tuple of Rejected
         Rows not used, with line and reason.
+    lines : tuple of LineRange
+        Class of each line that is not blank; see :attr:`account`.
     """
 
     name: str
@@ -52,6 +55,7 @@ class Reading(TextInNotebooks):
     decisions: tuple[Decision, ...]
     rejected: tuple[Rejected, ...] = ()
     rows: Callable[[], pd.DataFrame] = pd.DataFrame
+    lines: tuple[LineRange, ...] = ()
 
     @functools.cached_property
     def records(self) -> pd.DataFrame:
@@ -97,12 +101,44 @@ class Reading(TextInNotebooks):
         """
         return pd.DataFrame([vars(d) for d in self.decisions])
 
-    def warn_of_rejected(self) -> Reading:
-        """The reading itself; warns if some rows or cells were not used."""
-        if self.rejected:
-            first = min(self.rejected, key=lambda r: r.line)
+    @property
+    def account(self) -> pd.DataFrame:
+        r"""The class of every line that is not blank: title, header, row, note, rejected and so on.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.read_series("Prices\ndate;a\n2024-01;1\n2024-02;2\nSource: made up.\n").account
+             class  first  last  lines place
+        0    title      1     1      1
+        1   header      2     2      1
+        2      row      3     4      2
+        3     note      5     5      1
+        """
+        columns = ["class", "first", "last", "lines", "place"]
+        return pd.DataFrame([(r.what, r.first, r.last, r.lines, r.place) for r in self.lines], columns=columns)
+
+    @property
+    def account_in_words(self) -> str:
+        """The account in one line: ``1,043 lines: 1 header, 1,040 rows, 2 notes``."""
+        return summary_of(self.lines)
+
+    @property
+    def faults(self) -> list[Rejected]:
+        """Rejected rows and cells, and lines with numbers below the header that no table takes."""
+        start = min((r.first for r in self.lines if r.what == "row"), default=0)
+        lost = [r for r in self.lines if r.what == "not used" and r.first > start]
+        outside = [
+            Rejected(r.first, quantity(r.lines, "line"), "numbers outside the rows of the table") for r in lost
+        ]
+        return sorted([*(r for r in self.rejected if r.reason != A_TOTAL), *outside], key=lambda r: r.line)
+
+    def warn_of_faults(self) -> Reading:
+        """The reading itself; warns if some rows, cells or lines were not used."""
+        if self.faults:
+            first = self.faults[0]
             warn_user(
-                f"{self.name} is read in part; rows and cells not used: {len(self.rejected)}, the first in line "
+                f"{self.name} is read in part; rows and cells not used: {len(self.faults)}, the first in line "
                 f"{first.line}: {first.reason}. Correct the file; 'ultrum look' and reading.rejected list all.",
                 PartialReadingWarning,
             )

@@ -40,6 +40,7 @@ _VALUE_NAMES: Final = (
 )
 
 
+_FEW_ROWS: Final = 10
 _BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
 _QUOTE_WORDS: Final = (
     "quote",
@@ -309,6 +310,7 @@ def _long(
 ) -> dict[str, SeriesTable]:
     ordinals, place = np.unique(rows.ordinals, return_inverse=True)
     columns, names = pd.factorize(np.asarray(labels, dtype=object))
+    _refuse_names_used_once(name, keys, len(names), len(columns), len(ordinals))
     filled = np.zeros((len(ordinals), len(names)), dtype=bool)
     filled[place, columns] = True
     if filled.sum() < len(columns):
@@ -335,6 +337,16 @@ def _long(
         ]
         fields["" if alone else column] = SeriesTable.from_arrays(block, index, metadata_list)
     return fields
+
+
+def _refuse_names_used_once(name: str, keys: Sequence[str], names: int, rows: int, periods: int) -> None:
+    """Refuse a column that would make a series of every row, such as dates that are not understood."""
+    if names == rows > _FEW_ROWS and periods > 1:
+        named = " and ".join(repr(k) for k in keys)
+        raise TableError(
+            f"{name}: {named} differs in every row, so each of {rows} series would have one value. If it has the "
+            f"dates, set date_column='{keys[0]}' and dates= to their form."
+        )
 
 
 def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:

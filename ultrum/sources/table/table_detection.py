@@ -46,7 +46,12 @@ _MOST_FOOTER: Final = 30  # lines
 OTHER_FREQUENCY: Final = "a period of another frequency"
 NO_DAY: Final = "is not a calendar day"
 A_TOTAL: Final = "a total or average, not a period"
-_TOTAL: Final = re.compile(r"(grand )?(total|sum|average|mean|avg|gesamt|median)s?:?", re.IGNORECASE)
+_TOTAL: Final = re.compile(
+    r"(?:(?:grand )?(?:total|sum|average|mean|avg|gesamt|median)s?|summe|insgesamt|durchschnitt|mittel(?:wert)?"
+    r"|ensemble|somme|moyenne|totale?|totaal|suma|media|promedio|média|summa|medel|razem|średnia|ogółem|celkem|průměr"
+    r"|итого|всего|среднее|合計|小計|平均|合计|总计):?",
+    re.IGNORECASE,
+)
 
 
 @dataclass(frozen=True)
@@ -70,6 +75,10 @@ class Block:
         Lines of text between the rows, with the index of the row after them.
     title : str
         Line of prose directly above the heading.
+    across : int
+        Line of the dates, if they run across; 0 if they run down.
+    header_lines : list of int
+        Lines of the heading, blank ones included.
     """
 
     grid: Grid
@@ -85,6 +94,8 @@ class Block:
     repeated_headers: int = 0
     decisions: list[tuple[str, str]] = field(default_factory=list)
     footer: str = ""
+    across: int = 0
+    header_lines: Sequence[int] = ()
 
     @functools.cached_property
     def place_of(self) -> dict[str, int]:
@@ -120,6 +131,7 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
                 decisions=[decision, *aside, *b.decisions],
                 preamble=f"{above}\n{b.preamble}",
                 footer=f"{b.footer}\n{below}",
+                across=grid.lines[across[0]],
             )
             for b in blocks
         ]
@@ -241,6 +253,7 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
         title,
         run.family,
         footer=f"{_words_below(grid, at[-1] + 1, below, column)}\n{grid.below}",
+        header_lines=grid.lines[heading.first_row : at[0]] if heading.first_row >= 0 else (),
     )
 
 
@@ -350,6 +363,7 @@ def _join_blocks(blocks: list[Block]) -> list[Block]:
             rejected=[*first.rejected, *block.rejected],
             prose=[*first.prose, *[(len(first.rows) + k, text) for k, text in block.prose]],
             repeated_headers=first.repeated_headers + (block.heading.first_row >= 0),
+            header_lines=[*first.header_lines, *block.header_lines],
         )
     return sorted(done, key=lambda b: -len(b.rows))
 
