@@ -179,6 +179,64 @@ GOOD = {  # name: (source, keywords, series, first period, values)
                                       "x": [1, 2, 3]})), {}, "x", "2024-01", [1, 2, 3]),
 }  # fmt: skip
 
+_NUMBERED = "".join(f"{2019 + i // 12};{i % 12 + 1};{i}\n" for i in range(24))
+GOOD |= {
+    "months numbered under a foreign heading": (
+        f"Rok;Miesiąc;Cena\n{_NUMBERED}",
+        {},
+        "Cena",
+        "2019-01",
+        list(range(24)),
+    ),
+    "months numbered under an unknown heading": (f"A;B;C\n{_NUMBERED}", {}, "C", "2019-01", list(range(24))),
+    "quarters numbered under a foreign heading": (
+        "Vuosi;Neljännes;Hinta\n" + "".join(f"{2019 + i // 4};{i % 4 + 1};{i}\n" for i in range(8)),
+        {},
+        "Hinta",
+        "2019-Q1",
+        list(range(8)),
+    ),
+    "half-years numbered": ("Year,Half,x\n2019,1,5\n2019,2,6\n2020,1,7\n", {}, "x", "2019-S1", [5, 6, 7]),
+    "quarters written like months": (
+        "Quarter,x\n1/2019,5\n2/2019,6\n3/2019,7\n4/2019,8\n",
+        {},
+        "x",
+        "2019-Q1",
+        [5, 6, 7, 8],
+    ),
+    "fiscal years over the turn of the century": (
+        "Fiscal year,x\n" + "".join(f"{y}-{(y + 1) % 100:02d},{y}\n" for y in range(1997, 2004)),
+        {},
+        "x",
+        "1997",
+        list(range(1997, 2004)),
+    ),
+    "quarters by their last month": (
+        "q,x\nMar-qtr 2004,1\nJun-qtr 2004,2\nSep-qtr 2004,3\n",
+        {},
+        "x",
+        "2004-Q1",
+        [1, 2, 3],
+    ),
+    "a total in German": ("d;x\n2019-01;1\n2019-02;2\nSumme;3\n", {}, "x", "2019-01", [1, 2]),
+    "months of another language across": (
+        "an;janv.;févr.;mars;avr.;mai;juin;juil.;août;sept.;oct.;nov.;déc.\n2019;1;2;3;4;5;6;7;8;9;10;11;12\n"
+        "2020;13;14;15;16;17;18;19;20;21;22;23;24\n",
+        {},
+        "t.txt",
+        "2019-01",
+        list(range(1, 25)),
+    ),
+    "date columns under two header rows": (
+        "Alpha;;Beta;\nDate;Close;Date;Close\n"
+        + "".join(f"2020-0{m};{m};2019-0{m};{m * 10}\n" for m in range(1, 6)),
+        {},
+        "Beta",
+        "2019-01",
+        [10, 20, 30, 40, 50],
+    ),
+}
+
 BROKEN = {  # name: (source, keywords, words of the message)
     "no table": ("Only prose here.\nNothing else.\n", {}, ["no rows", "right file"]),
     "empty": (b"", {}, ["no rows"]),
@@ -207,7 +265,7 @@ BROKEN = {  # name: (source, keywords, words of the message)
     "no table with such headings": (PAGE.format("x").encode(), {"headings": ["tides"]}, ["tides"]),
     "broken JSON": (b'{"date": [1, 2', {}, ["not JSON"]),
     "JSON without records": (b'{"a": {"b": 1}}', {}, ["not JSON of a known form"]),
-    "a style of dates unknown": ("d,x\n2024-01,1\n2024-02,2\n", {"dates": "15th"}, ["'15th' is not known"]),
+    "a style of dates unknown": ("d,x\n2024-01,1\n2024-02,2\n", {"dates": "15th"}, ["'15th' is not an example"]),
     "dates in no style": ("date,x\n1/2/3/4,1\n2/3/4/5,2\n", {}, ["no rows of a date"]),
     "a damaged Parquet file": (b"PAR1" + b"x" * 50, {}, ["damaged Parquet"]),
     "a unit that is none": ("d,x\n2024-01,1\n2024-02,2\n", {"units": "bananas"}, ["units='bananas'"]),

@@ -19,9 +19,9 @@ from ultrum.sources.table.date_formats import (
     STYLES,
     fitting,
     looks_like_date,
-    month_of_name,
     styles_of,
 )
+from ultrum.sources.table.date_words import months_by_language
 from ultrum.sources.table.fixed_width_dates import by_places
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 
@@ -81,14 +81,16 @@ class Dates(Scratch):
             self.assertEqual(fitting([text]), [], text)
         self.assertTrue(looks_like_date("2024-02-30"))
         for words in MONTHS.splitlines():
-            self.assertEqual([month_of_name(w) for w in words.split()], list(range(1, 13)), words)
+            held = [months_by_language(w) for w in words.split()]
+            orders = [[months.get(language) for months in held] for language in held[0]]
+            self.assertIn(list(range(1, 13)), orders, words)
 
     def test_a_tie_shows_both_readings_and_a_word_settles_it(self):
         cells = column_array(["03/04/2024", "05/06/2024"])
         with self.refused(TableError, "2024-04-03 (dates='15/03/2024')", "2024-03-04 (dates='03/15/2024')"):
             read_dates(cells, None, "here")
         self.assertEqual(str(read_dates(cells, "03/15/2024", "here").moments[0])[:10], "2024-03-04")
-        with self.refused(TableError, "'spring' is not known"):
+        with self.refused(TableError, "'spring' is not an example"):
             read_dates(cells, "spring", "here")
 
     def test_ties_with_the_same_reading_are_no_ties(self):

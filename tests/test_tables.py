@@ -1,5 +1,6 @@
 """Awkward tables read to the right series, broken ones refused with place and mend."""
 
+import datetime as dt
 import gzip
 import io
 import json
@@ -7,6 +8,7 @@ import zipfile
 
 import numpy as np
 import pandas as pd
+from babel.dates import format_date
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -321,6 +323,161 @@ class Statements(Scratch):
         self.assertEqual(kept.values.iloc[0], 1.5, "the recommended fix reads it")
         told = ul.read_series(f"The rate rose by half a percent\nDate,Value\n{_MONTHS}").decisions
         self.assertEqual([d.line for d in told if d.what == "not used"], [1])
+
+
+ACCOUNTED = {  # text, classes of its lines that are not blank, series
+    "titles, a sum and notes": (
+        "Office of Weights\nEinheit: %\nMonth;North\n2020-01;1,5\n2020-02;1,6\nSumme;3,1\n\nNote: early\n",
+        ["title", "title", "header", "row", "row", "subtotal", "note"],
+        ["North"],
+    ),
+    "names over units, a bad cell": (
+        "date,a,b\n,kg,%\n2020-01,1,2\n2020-02,x?,3\n2020-03,1,4\n2020-04,1,4\n2020-05,2,4\n",
+        ["header", "header", "row", "row", "row", "row", "row"],
+        ["a", "b"],
+    ),
+    "a second table without dates": (
+        "date;a\n2020-01;1\n2020-02;2\n2020-03;3\n\nRegion;Heads\n1;50\n",
+        ["header", "row", "row", "row", "note", "not used"],
+        ["a"],
+    ),
+    "a table of another frequency": (
+        "date;a\n2020-01;1\n2020-02;2\n2020-03;3\n\nyear;a\n2018;5\n2019;6\n",
+        ["header", "row", "row", "row", "other table", "other table", "other table"],
+        ["a"],
+    ),
+    "dates across": (
+        "Wages\nseries,2020-01,2020-02,2020-03\nA,1,2,3\nB,4,5,6\nSource: made up\n",
+        ["title", "header", "row", "row", "note"],
+        ["A", "B"],
+    ),
+    "two date columns": (
+        "Date;A;Date;B\n" + "".join(f"2020-0{m};{m};2019-0{m};{m * 10}\n" for m in range(1, 6)),
+        ["header", *["row"] * 5],
+        ["A", "B"],
+    ),
+}
+
+
+class Account(Scratch):
+    def test_each_line_has_one_class(self):
+        for name, (text, classes, series) in ACCOUNTED.items():
+            with self.subTest(name):
+                reading = ul.read_series(text)
+                spelled = [c for c, n in reading.account[["class", "lines"]].to_numpy() for _ in range(n)]
+                self.assertEqual(spelled, classes)
+                self.assertEqual(list(reading.series), series)
+                self.assertEqual(reading.account["lines"].sum(), sum(bool(x.strip()) for x in text.split("\n")))
+
+    def test_the_quick_reader_counts_the_same_lines(self):
+        rows = "".join(
+            f"{d.date()},{i},{i + 1}\n" for i, d in enumerate(pd.date_range("2000-01-01", periods=4_000))
+        )
+        reading = ul.read_series(f"Prices of the Lantern Sea\ndate,a,b\n{rows}")
+        self.assertEqual(reading.account_in_words, "4,002 lines: 1 title, 1 header, 4,000 rows")
+
+    def test_rows_without_a_date_that_is_understood_are_refused(self):
+        rows = [f"{i % 28 + 1}te Woche {i};{i}.5;{1600 + i}" for i in range(60)]
+        with self.refused(TableError, "'Datum' is headed as the dates", "dates="):
+            ul.read_series("Datum;Preis;Menge\n" + "\n".join(rows))
+        lost = [*(f"2020-0{m};{m}" for m in range(1, 8)), "", *(f"Woche {m};{m}" for m in range(1, 30))]
+        with self.refused(TableError, "29 lines with numbers, lines 10 to 38", "dates="):
+            ul.read_series("Datum;Preis\n" + "\n".join(lost))
+        with self.refused(TableError, "'key' differs in every row", "date_column='key'"):
+            ul.read_series("key;year;a\n" + "".join(f"k{i}x;{1990 + i % 7};{i}.5\n" for i in range(20)))
+
+    def test_a_partial_reading_is_reported_at_the_command_line(self):
+        text, *_ = ACCOUNTED["a second table without dates"]
+        self.assertEqual([f.line for f in ul.read_series(text).faults], [7])
+        self.assertEqual(ul.read_series(ACCOUNTED["titles, a sum and notes"][0]).faults, [])
+
+
+HABITS = ("long", "full", "medium", "d MMM y", "MMMM y", "LLLL y", "QQQQ y")
+
+
+class Words(Scratch):
+    def test_dates_in_the_words_of_thirty_languages_are_right_or_refused(self):
+        languages = [
+            "de",
+            "fr",
+            "es",
+            "it",
+            "pt",
+            "nl",
+            "sv",
+            "da",
+            "nb",
+            "fi",
+            "is",
+            "pl",
+            "cs",
+            "sk",
+            "sl",
+            "hr",
+            "sr",
+            "ro",
+            "bg",
+            "ru",
+            "uk",
+            "el",
+            "tr",
+            "et",
+            "lv",
+            "lt",
+            "hu",
+            "ca",
+            "ja",
+            "zh",
+            "ko",
+        ]
+        right = 0
+        for language in languages:
+            for habit in HABITS:
+                step = 3 if habit[0] == "Q" else 1
+                months = [dt.date(2015 + i * step // 12, i * step % 12 + 1, 1) for i in range(24)]
+                days = [m.replace(day=3 + i) for i, m in enumerate(months)] if habit[0] in "lfmd" else months
+                cells = [format_date(d, habit, locale=language) for d in days]
+                text = "when\tx\n" + "".join(f"{c}\t{i}.5\n" for i, c in enumerate(cells))
+                with self.subTest(language=language, habit=habit, first=cells[0]):
+                    try:
+                        reading = ul.read_series(text)
+                    except TableError:
+                        continue
+                    got = next(iter(reading.series.values())).to_pandas()
+                    starts = [getattr(p, "start_time", p).date() for p in got.index]
+                    self.assertEqual(starts, days)
+                    self.assertEqual(got.tolist(), [i + 0.5 for i in range(24)])
+                    right += 1
+        self.assertGreaterEqual(right / (len(languages) * len(HABITS)), 0.95)
+
+    def test_a_month_of_two_languages_is_settled_by_the_file_or_asked_for(self):
+        croatian = ["sij", "velj", "ožu", "tra", "svi", "lip", "srp", "kol", "ruj", "lis", "stu", "pro"]
+        rows = "".join(f"15 {m} 2020;{i}\n" for i, m in enumerate(croatian, 1))
+        got = ul.read_series(f"dan;x\n{rows}").series["x"].to_pandas()
+        self.assertEqual([p.month for p in got.index], list(range(1, 13)))
+        two = "d;x\n15 lip 2020;1\n15 lis 2020;2\n"
+        with self.refused(TableError, "Jul in the language 'pl' and Jun in 'hr'", "dates='hr'"):
+            ul.read_series(two)
+        self.assertEqual(
+            [p.month for p in ul.read_series(two, dates="hr").series["x"].to_pandas().index], [6, 10]
+        )
+
+    def test_the_form_of_dates_can_be_any_example_or_pattern(self):
+        for cells, form, first in (
+            (["03/04/2024", "04/04/2024"], "31/12/2021", "2024-04-03"),
+            (["03/04/2024", "03/05/2024"], "12/31/2021", "2024-03-04"),
+            (["3|4|24", "4|4|24"], "%d|%m|%y", "2024-04-03"),
+            (["45000", "45001"], "serial 1900", "2023-03-15"),
+            (["43538", "43539"], "serial 1904", "2023-03-15"),
+            (["86400000", "172800000"], "epoch ms", "1970-01-02"),
+            (["86400", "172800"], "epoch s", "1970-01-02"),
+        ):
+            with self.subTest(form):
+                text = "d;x\n" + "".join(f"{c};{i}.5\n" for i, c in enumerate(cells))
+                got = ul.read_series(text, dates=form).series["x"].to_pandas()
+                self.assertEqual((str(got.index[0])[:10], len(got)), (first, 2))
+        with self.refused(TableError, "has two readings"):
+            ul.read_series("d;x\n03/04/2024;1\n04/04/2024;2\n", dates="01/02/2024")
 
 
 class Generated(Scratch):

@@ -20,9 +20,9 @@ from ultrum.sources.table.date_formats import (
     LETTERS,
     MARKED_PERIOD,
     MARKS,
-    STYLES,
     DateStyle,
     fitting,
+    style_of_pattern,
     styles_of,
     styles_of_shape,
     weak_fitting,
@@ -95,7 +95,7 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
         return alike
     distinct = list(dict.fromkeys(t for t in texts if t))
     if given is not None:
-        return _as(texts, [_style_of_name(given)], where, first_year)
+        return _as(texts, [style_given(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: all dates are empty.")
     formats_of = {t: styles_of(t) for t in distinct}
@@ -191,11 +191,40 @@ def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:
     return next((m for s in styles if (m := s.moment(text)) is not None), None)
 
 
-def _style_of_name(name: str) -> DateStyle:
-    if name not in BY_NAME:
-        names = ", ".join(s.name for s in STYLES)
-        raise TableError(f"dates='{name}' is not known; it is one of {names}.")
-    return BY_NAME[name]
+def style_given(name: str) -> DateStyle:
+    """The style of an option: its name, any example, a pattern of strptime, or the meaning of bare numbers.
+
+    Raises
+    ------
+    TableError
+        If nothing fits, or an example has two readings.
+
+    Examples
+    --------
+    >>> [style_given(name).name for name in ("31/12/2021", "31 de dezembro de 2021", "%d.%m.%y", "epoch ms")]
+    ['15/03/2024', '15 March 2024', '%d.%m.%y', 'epoch ms']
+    """
+    if name in BY_NAME:
+        return BY_NAME[name]
+    if "%" in name:
+        style = style_of_pattern(name)
+        if style is not None:
+            return style
+        raise TableError(
+            f"dates='{name}' has a directive that is not known. Use %d, %m, %b, %Y, %y, %q, %H and %M."
+        )
+    fits = fitting([name]) if styles_of(name) else []
+    if len(_readings(fits, [name])) > 1:
+        raise TableError(
+            f"dates='{name}' has two readings. Use an example with a day above 12, such as '31/12/2024'."
+        )
+    if not fits:
+        raise TableError(
+            f"dates='{name}' is not an example of a date. Write one of the file's dates, a pattern such as "
+            "'%d.%m.%Y', the language of the months such as 'hr', or 'serial 1900', 'serial 1904', 'epoch s' or "
+            "'epoch ms' for numbers."
+        )
+    return fits[0]
 
 
 def _readings(fits: Sequence[DateStyle], cells: Sequence[str]) -> list[DateStyle]:

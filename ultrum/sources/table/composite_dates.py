@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
@@ -13,6 +14,7 @@ from ultrum.core.array_types import Array
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Row, is_empty, shape_of
 from ultrum.sources.table.date_formats import month_of_name
+from ultrum.sources.table.date_words import field_of
 from ultrum.sources.table.header_line import Heading
 from ultrum.sources.table.periods_of_year import is_month_name, label_part, part_of_year
 from ultrum.sources.table.table_detection import Block
@@ -20,8 +22,30 @@ from ultrum.sources.table.table_detection import Block
 _MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")
 _QUARTER_WORDS: Final = ("quarter", "q", "qtr", "quartal", "trimestre")
 _DAY_WORDS: Final = ("day", "d", "tag", "dia", "jour", "dd", "day of month")
+_HALF_WORDS: Final = re.compile(
+    r"half|semest|halbjahr|halvår|półrocz|pololet|polrok|полугод|puolivuosi|半期|반기|半年", re.IGNORECASE
+)
+_KEY_WORDS: Final = frozenset(
+    [
+        "region",
+        "code",
+        "id",
+        "group",
+        "sector",
+        "area",
+        "type",
+        "category",
+        "industry",
+        "country",
+        "class",
+        "item",
+        "no",
+    ]
+)
+_TWELVE: Final = frozenset(map(str, range(1, 13)))
 _TIME_WORDS: Final = ("time", "hour", "zeit", "uhrzeit", "clock", "time of day")
 _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
+_QUARTER_NUMBER: Final = re.compile(r"0?(?P<q>[1-4])[/.-](?P<y>\d{4})|(?P<z>\d{4})[/.:-]0?(?P<r>[1-4])")
 _WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
 _CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
 _BARE_CLOCK: Final = re.compile(r"\d{3,4}|\d{6}")
@@ -48,9 +72,23 @@ def date_cells(block: Block) -> DateCells:
     parted = _date_parts(block, cells)
     if parted is not None:
         return parted
+    quarters = _numbered_quarters(block, cells)
+    if quarters:
+        return DateCells(_objects(quarters), (column,), "numbers of quarters, by the heading")
     array = np.empty(len(cells), dtype=object)
     array[:] = cells
     return DateCells(array, (column,))
+
+
+def _numbered_quarters(block: Block, cells: Sequence[object]) -> list[str]:
+    """Quarters written like months, such as 1/2020, under a heading that says quarter."""
+    names = block.heading.names
+    if block.heading.missing or field_of(names[block.date_column]) != "quarter":
+        return []
+    matches = [_QUARTER_NUMBER.fullmatch(cell_text(c)) for c in cells]
+    if not all(matches):
+        return []
+    return [f"{m['y'] or m['z']}-Q{m['q'] or m['r']}" for m in matches if m is not None]
 
 
 def _date_parts(block: Block, cells: Sequence[object]) -> DateCells | None:
@@ -89,7 +127,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
         if place == block.date_column:
             continue
         cells = [row[place] for row in block.rows]
-        reader = _part_reader(name, cells)
+        reader = _part_reader(name, cells) or _unnamed_months(date_cells_of, name, cells)
         if reader is None:
             continue
         texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(date_cells_of, cells, strict=True)]
@@ -114,16 +152,39 @@ def _part_reader(name: str, cells: Sequence[object]) -> Callable[[str, str], str
         return None
     if all(_PERIOD.fullmatch(t) or t.upper() == "A01" for t in texts):
         return _code
-    if name in _MONTH_WORDS or all(is_month_name(t) for t in texts):
+    field = field_of(name)
+    if name in _MONTH_WORDS or field == "month" or all(is_month_name(t) for t in texts):
         ok = all(is_month_name(t) or (t.isdigit() and 1 <= int(t) <= 12) for t in texts)
         return _monthly if ok else None
-    if name in _QUARTER_WORDS and all(re.fullmatch(r"[1-4]", t) for t in texts):
+    if (name in _QUARTER_WORDS or field == "quarter") and all(re.fullmatch(r"[1-4]", t) for t in texts):
         texts = [f"Q{t}" for t in texts]
     if {p[0] if (p := part_of_year(t)) else "" for t in texts} in ({"Q"}, {"S"}):
         return _quarterly
-    if name in ("week", "wk", "woche") and all(t.isdigit() and 1 <= int(t) <= 53 for t in texts):
+    return _numbered_part(name, field, texts)
+
+
+def _numbered_part(name: str, field: str, texts: Sequence[str]) -> Callable[[str, str], str] | None:
+    """Numbers of half-years or weeks, by the heading."""
+    if _HALF_WORDS.search(name) and all(t in ("1", "2") for t in texts):
+        return lambda year, text: f"{year}-S{text}"
+    if (name in ("week", "wk", "woche") or field == "week") and all(
+        t.isdigit() and 1 <= int(t) <= 53 for t in texts
+    ):
         return lambda year, text: f"{year}-W{int(text):02d}"
     return None
+
+
+def _unnamed_months(
+    years: Sequence[object], name: str, cells: Sequence[object]
+) -> Callable[[str, str], str] | None:
+    """Months under an unknown heading: a column that runs 1 to 12 next to each year."""
+    texts = [cell_text(c) for c in cells]
+    if {t.lstrip("0") for t in texts} != _TWELVE or name in _KEY_WORDS:
+        return None
+    pairs = list(zip(map(cell_text, years), (t.lstrip("0") for t in texts), strict=True))
+    counts = Counter(year for year, _ in pairs)
+    whole = [year for year in counts if counts[year] == len(_TWELVE)]
+    return _monthly if len(set(pairs)) == len(pairs) and len(whole) >= len(counts) - 2 else None
 
 
 def _code(year: str, text: str) -> str:

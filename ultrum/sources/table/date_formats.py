@@ -13,21 +13,13 @@ from datetime import UTC, date, datetime, timedelta, timezone
 from functools import cached_property, lru_cache
 from typing import Final
 
-_MONTH_NAMES: Final = {  # first letters of the months in the languages tables come in
-    1: "jan jän ene gen janv sty led",
-    2: "feb fév fev febr feb. lut",
-    3: "mar mär mrt mars maa mrz",
-    4: "apr avr abr avril kwi",
-    5: "may mai maj mei mag maio",
-    6: "jun juin giu cze",
-    7: "jul juil lug lip",
-    8: "aug août ago aou aoû sie",
-    9: "sep sept set wrz",
-    10: "oct okt ott out paź",
-    11: "nov lis",
-    12: "dec dez déc dic dec. gru",
-}
-_MONTH_OF: Final = {word: number for number, words in _MONTH_NAMES.items() for word in words.split()}
+from ultrum.sources.table.date_words import month_in_words, plain_date
+
+_ENGLISH: Final = (
+    *("january", "february", "march", "april", "may", "june", "july", "august", "september", "october"),
+    *("november", "december"),
+)
+_MONTH_OF: Final = {n: k for k, name in enumerate(_ENGLISH, 1) for n in (name, name[:3])} | {"sept": 9}
 NTHS: Final = {"fir": 1, "ers": 1, "sec": 2, "zwe": 2, "thi": 3, "dri": 3, "fou": 4, "vie": 4}
 _ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 LETTERS: Final = "[^\\W\\d_]"
@@ -48,6 +40,7 @@ MONTHS_OF_QUARTER: Final = (
     rf"(?P<quarter>jan{LETTERS}*\.? ?[-–/] ?mar{LETTERS}*|apr{LETTERS}*\.? ?[-–/] ?june?|"
     rf"july?\.? ?[-–/] ?sept?{LETTERS}*|oct{LETTERS}*\.? ?[-–/] ?dec{LETTERS}*)\.?"
 )
+_DAYS_TO_1904: Final = 1462
 PIVOT: Final = 70  # two-digit years from 70 on are of the last century
 
 
@@ -112,12 +105,13 @@ class DateStyle:
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
 def _moment(style: DateStyle, cell: str) -> datetime | None:
     match = style.pattern.fullmatch(cell)
-    if not match:
-        return None
     try:
-        return _built(match.groupdict())
+        if match:
+            return _built(match.groupdict())
     except (ValueError, OverflowError):
-        return None
+        pass
+    plain = plain_date(cell)
+    return _moment(style, plain) if plain and plain != cell else None
 
 
 def _built(parts: dict[str, str | None]) -> datetime:
@@ -125,8 +119,12 @@ def _built(parts: dict[str, str | None]) -> datetime:
     if parts.get("e"):
         seconds = float(parts["e"] or 0) / (1000.0 if len(str(parts["e"])) > 11 else 1.0)
         return datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=seconds)
+    if parts.get("ms"):
+        return datetime(1970, 1, 1, tzinfo=UTC) + timedelta(milliseconds=float(parts["ms"] or 0))
     if parts.get("n"):
-        return serial_moment(float(parts["n"] or 0))
+        return serial_moment(float(str(parts["n"]).replace(",", ".")))
+    if parts.get("n04"):
+        return serial_moment(float(str(parts["n04"]).replace(",", ".")) + _DAYS_TO_1904)
     year = _year(parts)
     if parts.get("w"):
         day = date.fromisocalendar(year, int(parts["w"] or 1), 1)
@@ -165,7 +163,7 @@ def _with_time(moment: datetime, parts: dict[str, str | None]) -> datetime:
         if not 1 <= hour <= 12:
             raise ValueError("hour")
         hour = hour % 12 + (12 if half == "pm" else 0)
-    timed = moment + timedelta(hours=hour, minutes=int(parts["M"] or 0), seconds=int(parts["S"] or 0))
+    timed = moment + timedelta(hours=hour, minutes=int(parts.get("M") or 0), seconds=int(parts.get("S") or 0))
     zone = parts.get("z")
     return timed.replace(tzinfo=_zone(zone)) if zone else timed
 
@@ -179,18 +177,17 @@ def _zone(text: str) -> timezone:
 
 
 def month_of_name(word: str) -> int:
-    """Number of a month by its name in one of several languages.
+    """Number of a month by its name in English, or in a language that alone has the word.
 
     Examples
     --------
     >>> month_of_name("März"), month_of_name("september")
     (3, 9)
     """
-    text = word.lower().rstrip(".")
-    for length in (5, 4, 3):
-        if text[:length] in _MONTH_OF:
-            return _MONTH_OF[text[:length]]
-    raise ValueError(word)
+    number = _MONTH_OF.get(word.lower().rstrip(".")) or month_in_words(word)
+    if not number:
+        raise ValueError(word)
+    return number
 
 
 def serial_moment(days: float) -> datetime:
@@ -201,7 +198,7 @@ def serial_moment(days: float) -> datetime:
 STYLES: Final = (
     DateStyle("2024-03-15", rf"{_YEAR}-{_MONTH}-{_DAY}{_TIME}", "D", "YYYY-MM-DD"),
     DateStyle("2024/03/15", rf"{_YEAR}/{_MONTH}/{_DAY}{_TIME}", "D", "YYYY/MM/DD"),
-    DateStyle("2024.03.15", rf"{_YEAR}\.{_MONTH}\.{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
+    DateStyle("2024.03.15", rf"{_YEAR}\. ?{_MONTH}\. ?{_DAY}\.?{_TIME}", "D", "YYYY.MM.DD"),
     DateStyle("20240315", rf"{_YEAR}(?P<m>0[1-9]|1[0-2])(?P<d>0[1-9]|[12]\d|3[01]){_TIME}", "D", "YYYYMMDD"),
     DateStyle(
         "20240315093000",
@@ -214,7 +211,7 @@ STYLES: Final = (
     DateStyle("03/15/2024", rf"{_MONTH}/{_DAY}/{_YEAR}{_TIME}", "D", "MM/DD/YYYY"),
     DateStyle("15-03-2024", rf"{_DAY}-{_MONTH}-{_YEAR}{_TIME}", "D", "DD-MM-YYYY"),
     DateStyle("03-15-2024", rf"{_MONTH}-{_DAY}-{_YEAR}{_TIME}", "D", "MM-DD-YYYY"),
-    DateStyle("15.03.2024", rf"{_DAY}\. ?{_MONTH}\. ?{_YEAR}{_TIME}", "D", "DD.MM.YYYY"),
+    DateStyle("15.03.2024", rf"{_DAY}\. ?{_MONTH}\. ?{_YEAR}\.?{_TIME}", "D", "DD.MM.YYYY"),
     DateStyle("15/03/24", rf"{_DAY}/{_MONTH}/{_SHORT}{_TIME}", "D"),
     DateStyle("03/15/24", rf"{_MONTH}/{_DAY}/{_SHORT}{_TIME}", "D"),
     DateStyle("15-03-24", rf"{_DAY}-{_MONTH}-{_SHORT}{_TIME}", "D"),
@@ -252,6 +249,9 @@ STYLES: Final = (
     DateStyle("2024 quarter 1", rf"{_YEAR}[-:,/]? ?(?:{QUARTER_WORD}) ?(?P<q>[1-4])", "Q"),
     DateStyle("Jan-Mar 2024", rf"{MONTHS_OF_QUARTER},? ?{_YEAR}", "Q"),
     DateStyle("2024 Jan-Mar", rf"{_YEAR}[-:,/]? ?{MONTHS_OF_QUARTER}", "Q"),
+    DateStyle(
+        "Mar-qtr 2024", rf"(?P<b>mar|june?|sept?|dec){LETTERS}*\.?[- ]?(?:qtr\.?|quarter),?[- ]?{_YEAR}", "Q"
+    ),
     DateStyle("Q1 2024", rf"Q0?(?P<q>[1-4])[-/ ]*{_YEAR}", "Q"),
     DateStyle("Q1 24", rf"Q(?P<q>[1-4])[-/ ]*{_SHORT}", "Q"),
     DateStyle("1Q2024", rf"(?P<q>[1-4])Q[-/ ]?{_YEAR}", "Q"),
@@ -270,7 +270,31 @@ STYLES: Final = (
     DateStyle("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
     DateStyle("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
 )
-BY_NAME: Final = {style.name: style for style in STYLES}
+_GIVEN_STYLES: Final = (  # bare numbers of any size, for a user who states what they are
+    DateStyle("serial 1900", r"(?P<n>\d+(?:[.,]\d+)?)", "D", weak=True),
+    DateStyle("serial 1904", r"(?P<n04>\d+(?:[.,]\d+)?)", "D", weak=True),
+    DateStyle("epoch s", r"(?P<e>-?\d{1,11}(?:\.\d+)?)", "D", weak=True),
+    DateStyle("epoch ms", r"(?P<ms>-?\d+)", "D", weak=True),
+)
+BY_NAME: Final = {style.name: style for style in (*STYLES, *_GIVEN_STYLES)}
+_DIRECTIVES: Final = {  # of strptime
+    "d": _DAY,
+    "m": _MONTH,
+    "Y": _YEAR,
+    "y": r"(?P<s>\d\d)",
+    "b": rf"(?P<b>{LETTERS}+)\.?",
+    "B": rf"(?P<b>{LETTERS}+)\.?",
+    "a": rf"{LETTERS}+\.?",
+    "A": rf"{LETTERS}+",
+    "H": r"(?P<H>[01]?\d|2[0-4])",
+    "M": r"(?P<M>[0-5]?\d)",
+    "S": r"(?P<S>[0-5]?\d)",
+    "p": r"(?P<p>[AaPp]\.?[Mm]\.?)",
+    "V": r"(?P<w>[0-5]?\d)",
+    "G": _YEAR,
+    "q": r"(?P<q>[1-4])",
+    "%": "%",
+}
 BARE: Final = ("2024", "202403", "20240315", "2024.03", "2024.1")  # may be plain numbers
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
 _DIGIT: Final = re.compile(r"\d")
@@ -283,10 +307,26 @@ MARKED_PERIOD: Final = re.compile(r"(\d{4}(?:-\d\d|-?[QqMm]\d{1,2})?|[A-Za-z]{3,
 
 
 @lru_cache(maxsize=65_536)  # of cells; bounds what a long session holds
-def styles_of(cell: str) -> tuple[str, ...]:
-    """Names of the styles that fit a cell, without bare numbers of days and seconds."""
-    if len(cell) > 40 or len(cell) < 4 or not _DIGIT.search(cell):
+def styles_of(cell: str, worded: bool = True) -> tuple[str, ...]:
+    """Names of the styles that fit a cell, without bare numbers of days and seconds.
+
+    Parameters
+    ----------
+    cell : str
+        Text of a cell.
+    worded : bool
+        Whether dates in words of any language count.
+    """
+    if len(cell) > 48 or len(cell) < 4 or not _DIGIT.search(cell):
         return ()
+    fits = _plain_styles(cell) if len(cell) <= 40 else ()
+    if fits or not worded:
+        return fits
+    plain = plain_date(cell)
+    return _plain_styles(plain) if plain else ()
+
+
+def _plain_styles(cell: str) -> tuple[str, ...]:
     return tuple(s.name for s in _candidates(_DIGIT.sub("0", cell)) if s.matches(cell) and _sensible(s, cell))
 
 
@@ -389,6 +429,25 @@ def styles_fitting(shape: str) -> tuple[DateStyle, ...]:
     ['15/03/2024', '03/15/2024']
     """
     return tuple(s for s in STYLES if not s.weak and s.loose.fullmatch(shape))
+
+
+def style_of_pattern(pattern: str) -> DateStyle | None:
+    """The style of a pattern of strptime, with ``%q`` for the quarter; None if a directive is not known.
+
+    Examples
+    --------
+    >>> style_of_pattern("%d|%m|%Y").moment("15|03|2024").isoformat()
+    '2024-03-15T00:00:00'
+    """
+    parts = re.split(r"%(.)", pattern)
+    if not all(letter in _DIRECTIVES for letter in parts[1::2]):
+        return None
+    regex = "".join(_DIRECTIVES[t] if k % 2 else re.escape(t) for k, t in enumerate(parts))
+    held = set(parts[1::2])
+    levels = (("d", "D"), ("V", "W"), ("m", "M"), ("b", "M"), ("B", "M"), ("q", "Q"))
+    frequency = next((f for letter, f in levels if letter in held), "A")
+    missing_minute = "H" in held and "M" not in held
+    return DateStyle(pattern, regex + ("(?P<M>)?(?P<S>)?" if missing_minute else ""), frequency)
 
 
 def styles_of_shape(cell: str) -> tuple[DateStyle, ...]:

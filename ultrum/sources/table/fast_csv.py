@@ -57,6 +57,8 @@ def read_quick(body: bytes, name: str, options: TableOptions) -> QuickRows | Non
     """Typed rows of a large plain text, or None if it needs the careful reader."""
     if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
         return None
+    if options.dates is not None:
+        return None  # the careful reader knows all forms
     try:
         text, encoding = decode(_sample(body), name, options.encoding)
         block = _sample_block(text, name, options, encoding)

@@ -21,6 +21,7 @@ from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.ole_check import refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.unpacking import decode
+from ultrum.sources.table.worded_dates import with_plain_dates
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
@@ -31,7 +32,13 @@ _MOST_PROSE: Final = 100  # lines above a table
 
 
 def grids_of(
-    body: bytes, name: str, *, encoding: str | None, delimiter: str | None, sheet: str | int | None
+    body: bytes,
+    name: str,
+    *,
+    encoding: str | None,
+    delimiter: str | None,
+    sheet: str | int | None,
+    language: str | None = None,
 ) -> list[Grid]:
     """Every grid of a file, or the requested sheet.
 
@@ -55,12 +62,14 @@ def grids_of(
         raise TableError(f"{name} is a text file without sheets. Remove sheet={sheet!r}.")
     else:
         text, text_encoding = decode(body, name, encoding)
-        grids = [text_grid(text, name, delimiter, text_encoding)]
-    return [grid.check_size(name) for grid in grids]
+        return [text_grid(text, name, delimiter, text_encoding, language).check_size(name)]
+    return [with_plain_dates(grid.check_size(name), language) for grid in grids]
 
 
-def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-8") -> Grid:
-    """Cells of a delimited text."""
+def text_grid(
+    text: str, name: str, delimiter: str | None, encoding: str = "utf-8", language: str | None = None
+) -> Grid:
+    """Cells of a delimited text, with dates in words in plain form."""
     lines = _lines(text, name)
     mark = delimiter or _best_delimiter(lines)
     if len(mark) == 1:
@@ -78,7 +87,7 @@ def text_grid(text: str, name: str, delimiter: str | None, encoding: str = "utf-
         rows = _with_titles_whole(rows, numbers, lines, mark)
     encoding_name = {"utf-8-sig": "UTF-8"}.get(encoding, encoding)
     decisions = (("encoding", encoding_name), ("delimiter", delimiter_name))
-    return Grid(name, rows, numbers, delimiter_name, decisions)
+    return with_plain_dates(Grid(name, rows, numbers, delimiter_name, decisions), language)
 
 
 def _with_titles_whole(rows: list[Row], numbers: list[int], lines: list[str], mark: str) -> list[Row]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Final
 
 from ultrum.core.currency.exchange_rates import is_currency
@@ -13,6 +13,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_value
 from ultrum.sources.table.date_formats import looks_like_date
+from ultrum.sources.table.date_words import field_of, is_date_heading
 from ultrum.sources.table.number_formats import is_blank
 
 UNIT_WORDS: Final = re.compile(
@@ -88,6 +89,15 @@ class Heading:
         """Whether a row repeats the names, as on printed pages."""
         texts = [cell_text(c) for c in row]
         return texts[: len(self.names)] == self.names[: len(texts)] and len(texts) > 1
+
+    def under(self, title: str, date_column: int) -> Heading:
+        """The heading with a title in front of each name; a single name is replaced by the title."""
+        alone = len(self.names) - 1 == 1
+        names = [
+            n if k == date_column or not n else title if alone else f"{title}.{n}"
+            for k, n in enumerate(self.names)
+        ]
+        return replace(self, names=names)
 
     @property
     def missing(self) -> bool:
@@ -211,6 +221,10 @@ def _pad(row: Row, width: int) -> list[str]:
 
 def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
     """The row of units, if another row has the names."""
+    dated = [i for i in rows if _heads_dates(padded[i][0])]
+    under = [i for i in rows if dated and i > dated[-1] and not padded[i][0] and any(padded[i])]
+    if len(under) == 1:
+        return under[0]
     for i in reversed(rows):
         others = [padded[k] for k in rows if k != i]
         if (
@@ -220,6 +234,11 @@ def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
         ):
             return i
     return None
+
+
+def _heads_dates(text: str) -> bool:
+    """Whether a heading is a word for dates or periods in some language."""
+    return text.lower() in DATE_WORDS or is_date_heading(text) or bool(text and field_of(text))
 
 
 def _gives_units(texts: Sequence[str]) -> bool:
@@ -243,6 +262,9 @@ def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | No
     whole = [i for i in naming if _complete(padded[i])]
     if not whole:
         return None
+    dated = [i for i in whole if _heads_dates(padded[i][0])]
+    if len(dated) == 1:
+        return dated[0]
     codes = [i for i in whole if padded[i][0].lower() in ("code", "id", "key", "series", "symbol")]
     return codes[0] if codes else whole[-1]
 

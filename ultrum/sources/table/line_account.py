@@ -198,7 +198,7 @@ def _refuse_lost_rows(grid: Grid, classes: Sequence[LineClass | None], read: Seq
         text = " ".join(cell_text(c) for c in grid.rows[places[0]])[:60]
         raise TableError(
             f"{grid.name}: {quantity(len(places), 'line')} with numbers, lines {first} to {last}, would not be "
-            f"read ('{text}'); {quantity(rows, 'row')} have dates that are understood. Set dates= to the form of "
+            f"read ('{text}'). The dates of {quantity(rows, 'row')} are understood. Set dates= to the form of "
             "the dates and date_column= to their column, or choose a table with block=."
         )
 

@@ -40,7 +40,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         offsets = ((local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()).to_numpy()
         column = local
     cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
-    dates = read_dates(cells, options.dates, f"{name}, column '{dated}'", options.first_year)
+    dates = read_dates(cells, options.date_form, f"{name}, column '{dated}'", options.first_year)
     if offsets is not None:
         dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
     columns: dict[str, Array] = {}

@@ -17,6 +17,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
+from ultrum.sources.table.ambiguous_dates import style_given
 from ultrum.sources.table.bars import name_bars
 from ultrum.sources.table.cell_grid import Grid
 from ultrum.sources.table.composite_dates import side_by_side
@@ -100,8 +101,9 @@ def read_series(
     date_column : str or int, optional
         Column of the dates, by name or number from 1.
     dates : str, optional
-        Style of the dates, as an example: ``"15/03/2024"``, ``"03/15/2024"``, ``"day number"`` or ``"epoch
-        seconds"``.
+        Form of the dates: any example (``"31/12/2021"``, ``"31 de dezembro de 2021"``), a pattern of strptime,
+        the language of the months (``"hr"``), or the meaning of numbers: ``"serial 1900"``, ``"serial 1904"``,
+        ``"epoch s"``, ``"epoch ms"``.
     first_year : int, optional
         Year of the earliest date, for two-digit years with two possible centuries.
     decimal : {".", ","}, optional
@@ -197,7 +199,14 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
     quick = read_quick(inner, name, options)
     if quick is not None:
         return replace(assemble(name, quick.columns, options), lines=quick.account)
-    grids = grids_of(inner, name, encoding=options.encoding, delimiter=options.delimiter, sheet=options.sheet)
+    grids = grids_of(
+        inner,
+        name,
+        encoding=options.encoding,
+        delimiter=options.delimiter,
+        sheet=options.sheet,
+        language=options.language,
+    )
     try:
         chosen, aside, account = _chosen_blocks(grids, name, options)
     except TableError:
@@ -242,8 +251,9 @@ def _chosen_blocks(
     grids: list[Grid], name: str, options: TableOptions
 ) -> tuple[list[Block], list[Decision], tuple[LineRange, ...]]:
     """Blocks to read, decisions about the others, and the account of the lines."""
+    style = style_given(options.date_form) if options.date_form else None
     layout = LayoutOptions(
-        options.columns, options.header, options.date_column, options.dates in ("day number", "epoch seconds")
+        options.columns, options.header, options.date_column, style is not None and style.weak, style
     )
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
@@ -261,7 +271,7 @@ def _chosen_blocks(
     number, aside = _chosen_grid(grids, by_grid, name)
     blocks = _number_blocks(by_grid[number], options.block, name)
     main = blocks[0].family
-    read = sorted((b for b in blocks if b.family == main), key=lambda b: b.lines[0])
+    read = sorted((b for b in blocks if b.family == main or b.part), key=lambda b: (b.lines[0], b.part))
     aside += [
         Decision(
             "set aside",
@@ -271,7 +281,7 @@ def _chosen_blocks(
             b.lines[0],
         )
         for b in blocks
-        if b.family != main
+        if b.family != main and not b.part
     ]
     others = [b for b in by_grid[number] if not any(b is r for r in read)]
     account = account_of(grids[number], read, others)

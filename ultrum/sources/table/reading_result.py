@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
@@ -219,6 +220,16 @@ class TableOptions:
                 raise TableError(
                     f"timezone='{self.timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
                 ) from None
+
+    @property
+    def language(self) -> str | None:
+        """The language of the months, if ``dates`` has its code."""
+        return self.dates if self.dates and re.fullmatch(r"[a-z]{2,3}", self.dates) else None
+
+    @property
+    def date_form(self) -> str | None:
+        """The form of the dates, if ``dates`` has one."""
+        return None if self.language else self.dates
 
     def unit(self, column: str) -> str | None:
         """The given unit of a column."""

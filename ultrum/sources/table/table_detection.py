@@ -25,11 +25,10 @@ from ultrum.sources.table.cell_grid import (
     is_empty,
     is_value,
     is_word,
-    shape_of,
     shown_rows,
 )
 from ultrum.sources.table.date_column import LayoutOptions, date_column_of
-from ultrum.sources.table.date_formats import BY_NAME, looks_like_date
+from ultrum.sources.table.date_formats import fitting, looks_like_date
 from ultrum.sources.table.dates_across import (
     dates_across,
     parts_down,
@@ -40,6 +39,7 @@ from ultrum.sources.table.dates_across import (
 )
 from ultrum.sources.table.header_line import Heading, find_heading, is_bad_period, looks_like_data
 from ultrum.sources.table.merged_periods import with_every_period
+from ultrum.sources.table.paired_date_columns import parts_by_date_column
 
 _TOO_MANY_BAD: Final = 0.1
 _MOST_FOOTER: Final = 30  # lines
@@ -79,6 +79,8 @@ class Block:
         Line of the dates, if they run across; 0 if they run down.
     header_lines : list of int
         Lines of the heading, blank ones included.
+    part : int
+        Number of its date column, if several stand side by side.
     """
 
     grid: Grid
@@ -96,6 +98,7 @@ class Block:
     footer: str = ""
     across: int = 0
     header_lines: Sequence[int] = ()
+    part: int = 0
 
     @functools.cached_property
     def place_of(self) -> dict[str, int]:
@@ -117,6 +120,23 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
         If there is none, or one without a heading.
     """
     grid = with_every_period(grid)
+    parts = parts_by_date_column(grid) if layout.columns is None and layout.date_column is None else [grid]
+    if len(parts) > 1:
+        return _blocks_of_parts(parts, layout, where)
+    return _blocks_of(grid, layout, where)
+
+
+def _blocks_of_parts(parts: Sequence[Grid], layout: LayoutOptions, where: str) -> list[Block]:
+    """The main table of each date column, with the title of its columns where names repeat."""
+    mains = [_blocks_of(part, layout, where)[0] for part in parts]
+    counts = Counter(n for b in mains for k, n in enumerate(b.heading.names) if k != b.date_column)
+    if max(counts.values(), default=0) > 1 and all(b.title for b in mains):
+        mains = [replace(b, heading=b.heading.under(b.title, b.date_column)) for b in mains]
+    decision = ("layout", f"{len(parts)} date columns, each for the columns to its right")
+    return [replace(b, part=k, decisions=[decision, *b.decisions]) for k, b in enumerate(mains, 1)]
+
+
+def _blocks_of(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     column, count = date_column_of(grid, layout)
     across = dates_across(grid)
     if across is not None and (across[1] > count or parts_down(grid, across[0])):
@@ -159,10 +179,22 @@ def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> li
     families = [
         (len(row) > column and native.get(type(row[column]))) or _family(row, column, layout) for row in grid.rows
     ]
-    runs = _runs(grid, families, column)
+    runs = _runs(grid, _of_one_style(grid, column, families, layout), column)
     if not runs:
         raise TableError(f"{where}: no rows of a date and values were found; {shown_rows(grid)}")
     return _join_blocks([_block(grid, column, runs, k, layout, where) for k in range(len(runs))])
+
+
+def _of_one_style(grid: Grid, column: int, families: list[str], layout: LayoutOptions) -> list[str]:
+    """Frequencies of the rows by the one style that fits all dates of the column, if there is one.
+
+    A fiscal year such as 2000-01 is then no month among 1998-99 and 1999-00.
+    """
+    if len(set(families) - {""}) < 2 or layout.style is not None:
+        return families
+    texts = [cell_text(grid.rows[i][column]) for i, family in enumerate(families) if family]
+    fits = fitting(list(dict.fromkeys(t for t in texts if t)))
+    return [fits[0].frequency if family and fits else family for family in families]
 
 
 def _family(row: Row, column: int, layout: LayoutOptions) -> str:
@@ -170,12 +202,12 @@ def _family(row: Row, column: int, layout: LayoutOptions) -> str:
     if len(row) <= column or len(row) < 2:
         return ""
     cell = row[column]
-    shape = shape_of(cell)
+    shape = layout.shape(cell)
     if not shape and layout.weak_dates and is_value(cell):
         return "D"
     if not shape or (all(is_empty(c) for i, c in enumerate(row) if i != column) and len(row) < 2):
         return ""
-    return "D" if shape == "date" else BY_NAME[shape].frequency
+    return layout.frequency(shape)
 
 
 def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:

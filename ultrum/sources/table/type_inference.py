@@ -117,7 +117,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     """
     where = block.place
     joined = date_cells(block)
-    dates = read_dates(joined.cells, options.dates, where, options.first_year)
+    dates = read_dates(joined.cells, options.date_form, where, options.first_year)
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
     across = list(zip(*block.rows, strict=True))

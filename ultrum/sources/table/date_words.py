@@ -1,0 +1,247 @@
+"""Words of dates in the languages of the Unicode CLDR: "31 de dezembro de 2021" is "31 Dec 2021".
+
+The table of words is loaded when a cell has words that English does not explain.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+import re
+import unicodedata
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache, lru_cache
+from pathlib import Path
+from typing import Final
+
+WORDS: Final = Path(__file__).with_name("date_words.json")
+ENGLISH: Final = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+TOKEN: Final = re.compile(r"\d+|[^\W\d_][^\d\s.,،、;:/\\()'’\-–_]*")
+_YEAR: Final = re.compile(r"(?<!\d)(?:1[6-9]|20|21)\d\d(?!\d)")
+_EAST_ASIAN: Final = re.compile(
+    r"(\d{4}) ?[年년] ?(?:(\d{1,2}) ?[月월] ?(?:(\d{1,2}) ?[日일号](?:.曜日|星期.|周.| ?.요일| ?\(.\))?)?)?"
+)
+_DIGITS_ONLY: Final = re.compile(r"[\d/.\-: ]+")
+_EAST_ASIAN_QUARTER: Final = re.compile(
+    r"(\d{4}) ?[年년]? ?[第제]? ?([1-4一二三四]) ?(?:四半期|季度|季|/4 ?분기|분기|/4半期)"
+)
+_EAST_ASIAN_MONTH: Final = re.compile(r"(1[0-2]|[1-9]) ?[月월]")
+_VIETNAMESE: Final = re.compile(r"(?:ngày )?(?:(\d{1,2}) )?(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})")
+_GLUED: Final = re.compile(r"\d(?!(?:st|nd|rd|th|er|re|e|ème|º|ª)\b)[^\W\d_]|[^\W\d_]\d(?!\d{3})")
+_DATE: Final = frozenset(  # CLDR has no word for a date
+    [
+        *("date", "datum", "fecha", "data", "dato", "päivämäärä", "pvm", "dagsetning", "dátum", "dată", "дата"),
+        *("датум", "ημερομηνία", "tarih", "kuupäev", "datums", "dato", "dáta", "dyddiad", "tanggal", "tarikh"),
+        *("日付", "日期", "年月日", "날짜", "일자", "تاريخ", "التاريخ", "תאריך", "तारीख", "दिनांक", "วันที่", "ngày"),
+        *(
+            "período",
+            "periodo",
+            "période",
+            "periode",
+            "periodas",
+            "období",
+            "obdobie",
+            "okres",
+            "период",
+            "період",
+        ),
+        *("zeitraum", "zeit", "temps", "tiempo", "tempo", "aika", "tid", "tijd", "期間", "기간", "ora", "termin"),
+    ]
+)
+_NUMERALS: Final = {"一": 1, "二": 2, "三": 3, "四": 4}
+_LONGEST, _MOST_TOKENS, _MOST_NUMBERS = 48, 9, 3
+
+
+@dataclass(frozen=True)
+class _Words:
+    """Words of dates in all languages."""
+
+    months: dict[str, dict[str, int]]
+    quarters: dict[str, dict[str, int]]
+    fields: dict[str, frozenset[str]]
+    others: dict[str, list[str]]
+
+
+@cache
+def _words() -> _Words:
+    table = json.loads(WORDS.read_text(encoding="utf-8"))
+    fields = {name: frozenset(words) for name, words in table["fields"].items()}
+    return _Words(table["months"], table["quarters"], fields, table["others"])
+
+
+@dataclass(frozen=True)
+class WordedDate:
+    """A date in words: plain text with a place for the month, and the number of the month by language."""
+
+    form: str
+    months: Mapping[str, int]
+
+    def plain(self, language: str) -> str:
+        """The date in plain form, with the month that the language has for its word."""
+        return self.form.format(ENGLISH[self.months[language] - 1]) if self.months else self.form
+
+
+def plain_text(text: str) -> str:
+    """Lower case, ASCII digits, and no point after an abbreviation."""
+    folded = unicodedata.normalize("NFKC", text).replace("İ", "i").lower()
+    digits = "".join(str(unicodedata.digit(c)) if c.isdigit() and not c.isascii() else c for c in folded)
+    return " ".join(digits.replace("\u200f", "").replace("\u200e", "").split()).strip(". ")
+
+
+def compact(text: str) -> str:
+    """A text without spaces, points and hyphens."""
+    return re.sub(r"[\s.\-–]", "", text)
+
+
+def plain_date(cell: str) -> str:
+    """A date in words in plain form; empty if it is none, or its month differs between languages.
+
+    Examples
+    --------
+    >>> plain_date("31 de dezembro de 2021"), plain_date("2021年3月"), plain_date("III kwartał 2021")
+    ('31 Dec 2021', '2021-03', '2021-Q3')
+    """
+    worded = worded_date(cell)
+    if worded is None or len(set(worded.months.values())) > 1:
+        return ""
+    return worded.plain(next(iter(worded.months), ""))
+
+
+def month_in_words(word: str) -> int:
+    """Number of a month by its name; 0 if it is none, or differs between languages.
+
+    Examples
+    --------
+    >>> month_in_words("März"), month_in_words("janv."), month_in_words("lip")
+    (3, 1, 0)
+    """
+    numbers = set(months_by_language(word).values())
+    return next(iter(numbers)) if len(numbers) == 1 else 0
+
+
+def field_of(heading: str) -> str:
+    """What a heading names in any language: year, quarter, month, week or day; empty if none of them.
+
+    Examples
+    --------
+    >>> field_of("Miesiąc"), field_of("Neljännes"), field_of("Cena")
+    ('month', 'quarter', '')
+    """
+    text = plain_text(heading)
+    return next((name for name, words in _words().fields.items() if text in words), "")
+
+
+def is_date_heading(heading: str) -> bool:
+    """Whether a heading is a word for the date in one of the common languages."""
+    return plain_text(heading) in _DATE
+
+
+def months_by_language(word: str) -> Mapping[str, int]:
+    """Number of a month in each language that has the word."""
+    text = plain_text(word)
+    if match := _EAST_ASIAN_MONTH.fullmatch(text):
+        return {"ja": int(match[1])}
+    return _words().months.get(text, {})
+
+
+def may_be_worded(cell: str) -> bool:
+    """Whether a text has a number and a word, and is short enough for a date."""
+    if not 4 <= len(cell) <= _LONGEST or not any(map(str.isdigit, cell)):
+        return False
+    return bool(re.search(r"[^\W\d_]{2}|[^\x00-\u024f]|\b[^\W\d_][1-4]\b", cell))
+
+
+@lru_cache(maxsize=65_536)
+def worded_date(cell: str) -> WordedDate | None:
+    """A date in words of any language, or None."""
+    if not may_be_worded(cell):
+        return None
+    text = plain_text(cell)
+    numeric = _numeric(text)
+    if numeric:
+        return WordedDate(numeric, {})
+    tokens = TOKEN.findall(text)
+    if not 1 <= sum(map(str.isdigit, tokens)) <= _MOST_NUMBERS or not 1 < len(tokens) <= _MOST_TOKENS:
+        return None
+    if _GLUED.search(text):
+        return _quarter(text)
+    return _quarter(text) or _month_and_year(tokens)
+
+
+def _numeric(text: str) -> str:
+    """Plain form of the dates that name their parts by signs or numbers."""
+    if _DIGITS_ONLY.fullmatch(text):
+        return text  # the cell had digits of another script, or marks of direction
+    if match := _EAST_ASIAN.fullmatch(text):
+        return _joined(*match.groups())
+    if match := _EAST_ASIAN_QUARTER.fullmatch(text):
+        return f"{match[1]}-Q{_NUMERALS.get(match[2]) or match[2]}"
+    if match := _VIETNAMESE.fullmatch(text):
+        day, month, year = match.groups()
+        return _joined(year, month, day)
+    return ""
+
+
+def _joined(year: str, *parts: str | None) -> str:
+    return "-".join([year, *(f"{int(p):02d}" for p in parts if p)])
+
+
+def _quarter(text: str) -> WordedDate | None:
+    years = _YEAR.findall(text)
+    if len(years) != 1 or len(text.split()) > _MOST_TOKENS:
+        return None
+    words = _words()
+    tokens = [t.strip(".") for t in re.split(r"[\s,]+", _YEAR.sub(" ", text)) if t.strip(".")]
+    optional = [k for k, t in enumerate(tokens) if t in words.others]
+    left_out = (set(c) for n in range(len(optional) + 1) for c in itertools.combinations(optional, n))
+    phrases = (compact("".join(t for k, t in enumerate(tokens) if k not in out)) for out in left_out)
+    held = next((words.quarters[p] for p in phrases if p in words.quarters), None)
+    if not held or len(set(held.values())) != 1:
+        return None
+    return WordedDate(f"{years[0]}-Q{next(iter(held.values()))}", {})
+
+
+def _month_and_year(tokens: Sequence[str]) -> WordedDate | None:
+    """A month by name with a year and maybe a day; every other word must be a word of dates in its language."""
+    words = _words()
+    months: list[tuple[int, Mapping[str, int]]] = []
+    around: list[set[str]] = []
+    for place, token in enumerate(tokens):
+        if token.isdigit():
+            continue
+        joined = len(token) > 3 and not token.isascii()  # Hebrew writes the preposition as the first letter
+        held = words.months.get(token) or words.months.get(token[1:] if joined else "")
+        if held and not months:
+            months.append((place, held))
+        elif token in words.others:
+            around.append(set(words.others[token]))
+        else:
+            return None
+    if not months:
+        return None
+    place, numbers = months[0]
+    languages = set(numbers).intersection(*around)
+    form = _form(tokens, place) if languages else ""
+    return WordedDate(form, {code: n for code, n in numbers.items() if code in languages}) if form else None
+
+
+def _form(tokens: Sequence[str], month: int) -> str:
+    """The plain order of day, month and year, with a place for the month."""
+    numbers = [(place, t) for place, t in enumerate(tokens) if t.isdigit()]
+    years = [t for _, t in numbers if _YEAR.fullmatch(t)]
+    short = [t for _, t in numbers if len(t) <= 2]
+    if len(years) == 1 and len(numbers) == 1:
+        return f"{{}} {years[0]}"
+    if len(years) == 1 and len(numbers) == 2 and short and 1 <= int(short[0]) <= 31:
+        return f"{int(short[0])} {{}} {years[0]}"
+    if years or len(short) != len(numbers) or len(numbers[-1][1]) != 2 or numbers[-1][0] < month:
+        return ""
+    if len(numbers) == 1:
+        return f"{{}}-{short[0]}"
+    return f"{int(short[0])}-{{}}-{short[1]}" if len(numbers) == 2 and numbers[0][0] < month else ""
+
+
+def is_worded_date(cell: str) -> bool:
+    """Whether a cell is a date in words of some language."""
+    return worded_date(cell) is not None
