@@ -114,6 +114,55 @@ class OwnFiles(Scratch):
                                    self.by_hand(y - rate, x - rate), rtol=1e-6)  # fmt: skip
         self.assertIn("in excess of 2 % per year", answer["basis"])
 
+    def test_dividends_and_splits_among_the_prices_are_in_the_returns(self):
+        raw, day_of_split, paid = self.prices["TIDE"].copy(), pd.Timestamp("2018-06-04"), {}
+        raw[raw.index >= day_of_split] /= 2
+        for day, amount in (("2016-03-03", 4.0), ("2017-03-03", 5.0), ("2019-03-04", 3.0)):
+            paid[pd.Timestamp(day)] = amount
+        before = raw.shift(1)
+        growth = (raw + pd.Series(paid).reindex(raw.index).fillna(0)) / before
+        growth[day_of_split] *= 2
+        monthly = growth.groupby(growth.index.to_period("M")).prod().iloc[1:] - 1
+        factors = self.factors.loc[monthly.index]
+        beta = self.by_hand((monthly - factors["RF"]).to_numpy(), factors["Mkt-RF"])[1]
+
+        def lines(price, dividend, split):
+            for day, value in raw.items():
+                if day in paid:
+                    yield dividend.format(day, paid[day])
+                if day == day_of_split:
+                    yield split.format(day)
+                yield price.format(day, value)
+
+        head = "Date,Open,Close,Volume\n"
+        layouts = {
+            "text.csv": head + "\n".join(lines("{0:%Y-%m-%d},1,{1},5", "{0:%Y-%m-%d},{1} Dividend,,", "{0:%Y-%m-%d},2:1 Stock Split,,")),
+            "two_cells.csv": head + "\n".join(lines("{0:%Y-%m-%d},1,{1},5", "{0:%Y-%m-%d},Dividend,{1},", "{0:%Y-%m-%d},Split,2-for-1,")),
+            "short.csv": "Datum;Eröffnung;Schlusskurs;Stücke\n" + "\n".join(
+                lines("{0:%d.%m.%Y};1;{1};5", "{0:%d.%m.%Y};Dividende {1} QML", "{0:%d.%m.%Y};Aktiensplit 2:1")),
+            "columns.csv": "Date,Close,Dividends,Stock Splits\n" + "\n".join(
+                f"{d:%Y-%m-%d},{v},{paid.get(d, 0)},{2 if d == day_of_split else 0}" for d, v in raw.items()),
+        }  # fmt: skip
+        for name, text in layouts.items():
+            with self.subTest(name):
+                self.file(name, text)
+                got, answer = self.estimated(name, "--factors", "factors.csv")
+                terms = next(iter(got.values()))
+                self.assertAlmostEqual(terms["Mkt-RF"]["coefficient"], beta, 4)
+                chosen = {d["what"]: d["chosen"] for d in answer["decisions"]}
+                self.assertEqual((chosen["dividends"][:2], chosen["splits"][:2]), ("3 ", "1 "))
+        adjusted = layouts["text.csv"].splitlines()
+        whole = pd.Series(raw).where(raw.index < day_of_split, 2 * raw)
+        self.file("adjusted.csv", "\n".join(
+            [r if "D" in r or "S" in r else f"{r[:10]},1,{whole[pd.Timestamp(r[:10])]},5" for r in adjusted]))  # fmt: skip
+        _, answer = self.estimated("adjusted.csv", "--factors", "factors.csv")
+        self.assertIn("1 not used", [d["chosen"] for d in answer["decisions"] if d["what"] == "splits"])
+        events = ul.read_series(self.folder / "text.csv")
+        self.assertEqual(events.events["dividends"]["amount"].tolist(), [4.0, 5.0, 3.0])
+        self.assertEqual(events.account.groupby("class")["lines"].sum()["event row"], 4)
+        self.run_it("estimate", "text.csv", "--factors", "factors.csv", "--save", "text.toml")
+        self.assertIn(f"{beta:.4f}", self.run_it("run", "text.toml").stdout)
+
     def test_order_of_rows_and_columns_does_not_matter(self):
         first, _ = self.estimated("wide.csv", "--factors", "factors.csv")
         mixed = self.prices.sample(frac=1, random_state=1)[["SALT", "KELP", "TIDE"]]

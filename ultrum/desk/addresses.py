@@ -39,7 +39,13 @@ def column_of(reading: Reading, wanted: Address) -> TimeSeries:
 
 
 def with_address(reading: Reading, wanted: Address) -> Reading:
-    """Series with their source in the metadata."""
+    """Series with their source in the metadata; ``#dividends`` and ``#splits`` are the events among prices."""
+    if wanted.field in reading.events:
+        return reading.events_alone(wanted.field)
+    if wanted.field in ("dividends", "splits") and not any(wanted.field in n for n in reading.series):
+        raise SourceError(
+            f"{wanted.source}:{wanted.path} has no {wanted.field} among its prices. Remove #{wanted.field}."
+        )
     fields = {
         column: type(block)(
             block.values, tuple(_metadata_at(a, wanted, column) for a in block.metadata), block.causes

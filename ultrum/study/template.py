@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Final
 
+import pandas as pd
+
 from ultrum.core.time.frequency import Frequency
 from ultrum.desk.desk import Desk
 from ultrum.desk.settings import SnapshotSettings, SourceSettings
-from ultrum.errors import StudyError, one_of
+from ultrum.errors import StudyError, name_list, one_of
 from ultrum.file_access import path_of
 from ultrum.sources.database import Query
 from ultrum.sources.download import Address
 from ultrum.sources.table.account_columns import account_columns
+from ultrum.sources.table.column_words import plain_heading
 from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import FactorTable, factor_table
-from ultrum.sources.table.price_columns import PriceTable, plain_heading, price_table
+from ultrum.sources.table.price_columns import PriceTable, price_table
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.schema import Study
 
@@ -110,7 +114,8 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
     column = choices.risk_free if isinstance(choices.risk_free, str) else ""
     factors = factor_table(factor_reading, choices.market, column, choices.total_return)
     names = [name for table in prices for name in table.prices.names]
-    events = {key: _events(desk, address, _EVENTS[key], names) for key, address in choices.events.items()}
+    among, about_events = _events_among(choices, readings, prices)
+    events = {k: _events(desk, a, _EVENTS[k], names) for k, a in (among | dict(choices.events)).items()}
     content = {
         "study": _study_section(choices, factors, names),
         "sources": _source_section(desk, choices),
@@ -124,9 +129,71 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
             for address, reading, table in zip(choices.prices, readings, prices, strict=True)
             for d in (*table.decisions, *_worth_knowing(reading))
         ),
+        *((choices.prices[0], d) for d in about_events),
         *((choices.factors, d) for d in (*factors.decisions, *_worth_knowing(factor_reading))),
     ]
     return FileStudy(Study.of(**content), prices, factors, tuple(decisions))
+
+
+def _events_among(
+    choices: FileChoices, readings: Sequence[Reading], prices: Sequence[PriceTable]
+) -> tuple[dict[str, str], list[Decision]]:
+    """Addresses of the dividends and splits among the rows of a price file, and decisions about them."""
+    if len(readings) != 1 or not readings[0].events:
+        return {}, []
+    reading, table = readings[0], prices[0]
+    held = {kind: events for kind, events in reading.events.items() if kind not in choices.events}
+    if table.includes_dividends:
+        unused = [
+            Decision(k, f"{len(e)} not used", certainty=f"'{table.column}' includes them")
+            for k, e in held.items()
+        ]
+        return {}, unused
+    _refuse_other_currency(table, held)
+    addresses = {kind: f"{choices.prices[0]}#{kind}" for kind in held}
+    raw = _is_before_splits(table, held["splits"]) if "splits" in held else True
+    if raw:
+        return addresses, [Decision(k, f"{len(e)} from the price file") for k, e in held.items()]
+    del addresses["splits"]
+    taken = [Decision(k, f"{len(held[k])} from the price file") for k in addresses]
+    why = "the prices do not jump: they are adjusted already"
+    return addresses, [*taken, Decision("splits", f"{len(held['splits'])} not used", certainty=why)]
+
+
+def _refuse_other_currency(table: PriceTable, events: Mapping[str, pd.DataFrame]) -> None:
+    """Refuse dividends whose row states another currency than that of the prices."""
+    own = table.prices.metadata[0].currency
+    stated = {str(c) for e in events.values() if "currency" in e for c in e["currency"]} - {"", own}
+    if own and stated:
+        raise StudyError(
+            f"The prices are in {own}, and dividends among them in {name_list(sorted(stated))}. Pass a table of "
+            f"the dividends in {own}."
+        )
+
+
+def _is_before_splits(table: PriceTable, splits: pd.DataFrame) -> bool:
+    """Whether prices are as they were before later splits: they jump at each by its ratio.
+
+    Raises
+    ------
+    StudyError
+        If they jump at some splits only.
+    """
+    close = table.prices.only().values.dropna()
+    if isinstance(close.index, pd.PeriodIndex):
+        close.index = close.index.start_time
+    jumps = []
+    for day, ratio in zip(pd.DatetimeIndex(splits["date"]), splits["ratio"], strict=True):
+        before, after = close[close.index < day], close[close.index >= day]
+        if len(before) and len(after):
+            move = math.log(after.iloc[0] / before.iloc[-1])
+            jumps.append(abs(move + math.log(ratio)) < abs(move))
+    if any(jumps) and not all(jumps):
+        raise StudyError(
+            "The prices are adjusted for some of the splits in their file, but not for others. Correct them, "
+            "or pass a table of the splits."
+        )
+    return all(jumps)
 
 
 def _worth_knowing(reading: Reading) -> list[Decision]:

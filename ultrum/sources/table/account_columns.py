@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from ultrum.errors import TableError, choices
-from ultrum.sources.table.price_columns import plain_heading
+from ultrum.sources.table.column_words import plain_heading
 
 _WORDS: Final = {
     "debt": ("net debt", "debt", "total debt", "borrowings", "net borrowings", "interest bearing debt"),

@@ -81,7 +81,7 @@ def date_cells(block: Block) -> DateCells:
 
 
 def _numbered_quarters(block: Block, cells: Sequence[object]) -> list[str]:
-    """Quarters written like months, such as 1/2020, under a heading that says quarter."""
+    """Quarters written like months, such as 1/2020, under a heading that means quarter."""
     names = block.heading.names
     if block.heading.missing or field_of(names[block.date_column]) != "quarter":
         return []

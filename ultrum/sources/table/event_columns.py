@@ -8,7 +8,7 @@ from typing import Final
 import pandas as pd
 
 from ultrum.errors import TableError, choices, one_of
-from ultrum.sources.table.price_columns import plain_heading
+from ultrum.sources.table.column_words import plain_heading
 
 _ASSET: Final = (
     "asset",

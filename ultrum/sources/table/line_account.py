@@ -20,12 +20,23 @@ from ultrum.sources.table.number_formats import is_blank
 from ultrum.sources.table.table_detection import A_TOTAL, Block
 
 LineClass = Literal[
-    "title", "header", "row", "subtotal", "rejected", "date", "note", "other table", "other sheet", "not used"
+    "title",
+    "header",
+    "row",
+    "event row",
+    "subtotal",
+    "rejected",
+    "date",
+    "note",
+    "other table",
+    "other sheet",
+    "not used",
 ]
 ORDER: Final[Sequence[LineClass]] = (
     "title",
     "header",
     "row",
+    "event row",
     "subtotal",
     "rejected",
     "date",
@@ -100,7 +111,7 @@ def summary_of(account: Sequence[LineRange]) -> str:
     counts: Counter[str] = Counter()
     for item in account:
         counts[item.what] += item.lines
-    plural = {"row": "rows", "note": "notes", "subtotal": "subtotals", "date": "dates"}
+    plural = {"row": "rows", "event row": "event rows", "note": "notes", "subtotal": "subtotals", "date": "dates"}
     parts = [
         f"{counts[what]:,} {plural.get(what, what) if counts[what] > 1 else what}"
         for what in ORDER
@@ -124,6 +135,7 @@ def _classes(grid: Grid, read: Sequence[Block], aside: Sequence[Block]) -> list[
                 classes[place] = what
 
     for block in read:
+        mark(block.events, "event row")
         mark(block.lines, "row")
         mark((r.line for r in block.rejected if r.reason == A_TOTAL), "subtotal")
         mark((r.line for r in block.rejected), "rejected")

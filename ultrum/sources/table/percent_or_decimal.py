@@ -17,6 +17,7 @@ import numpy as np
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
+from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.number_formats import ReadNumbers
 from ultrum.sources.table.statements import (
     NOT_MONEY,
@@ -71,6 +72,11 @@ _MEASURES: Final = (
     (re.compile(r"\b(yield|interest|rate|inflation|unemployment)\b", re.IGNORECASE), "rate"),
     (re.compile(r"\bindex\b", re.IGNORECASE), "index"),
 )
+
+_MEASURE_OF: Final = {  # by the role of a column in a price table
+    **dict.fromkeys(("open", "high", "low", "close", "adjusted close", "average", "previous close"), "price"),
+    **dict.fromkeys(("volume", "turnover"), "flow"),
+}
 
 
 @cache
@@ -161,7 +167,7 @@ def _unit_of_column(
     stated: Sequence[Statement],
 ) -> UnitFinding:
     """Percent or not, and what the heading states."""
-    facts = _facts(f"{name} {title} {subtitle}", subtitle, numbers)
+    facts = _facts(name, f"{name} {title} {subtitle}", subtitle, numbers)
     if given is not None:
         return _as_option(given, facts, where)
     count = int(np.isfinite(numbers.values).sum())
@@ -346,7 +352,7 @@ _ADJUSTED: Final = re.compile(
 )
 
 
-def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, object]:
+def _facts(name: str, text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, object]:
     """Measure, currency, pair and base period as stated in words."""
     facts: dict[str, object] = {}
     pair = _pair(text)
@@ -355,7 +361,9 @@ def _facts(text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, object]:
     base_period = _BASE.search(text)
     if base_period:
         return {"measure": "index", "unit": "index", "base_period": base_period[1]}
-    measure = next((m for pattern, m in _MEASURES if pattern.search(text)), "")
+    measure = next((m for pattern, m in _MEASURES if pattern.search(text)), "") or _MEASURE_OF.get(
+        role_of(name), ""
+    )
     if measure:
         facts["measure"] = measure
     currency = _currency(text, subtitle, numbers)

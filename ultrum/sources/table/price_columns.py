@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
@@ -13,33 +12,11 @@ import numpy as np
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, name_list, one_of
+from ultrum.sources.table.column_words import plain_heading, role_of
+from ultrum.sources.table.event_rows import is_event_heading
 from ultrum.sources.table.reading_result import Decision, Reading
 
-_CLOSE: Final = (
-    "close",
-    "closing price",
-    "close price",
-    "price",
-    "last",
-    "last price",
-    "settle",
-    "settlement price",
-)
 _VALUE: Final = ("value", "level", "index", "index level")  # also names an asset can have
-_ADJUSTED: Final = (
-    "adj close",
-    "adjusted close",
-    "adj price",
-    "adjusted price",
-    "close adj",
-    "close adjusted",
-    "adj closing price",
-    "total return index",
-    "return index",
-    "total return",
-)
-_BARS: Final = ("open", "high", "low", "previous close", "prev close", "change", "change percent")
-_VOLUME: Final = ("volume", "vol", "shares traded", "traded volume")
 _TOTAL: Final = {"measure": "price", "income": "total"}
 _PERCENT_FROM: Final = 0.3  # median size of returns from which they must be percent
 _DECIMAL_TO: Final = 0.1  # and up to which they must be decimals
@@ -76,18 +53,6 @@ class PriceTable:
     def includes_dividends(self) -> bool:
         """Whether every price includes dividends."""
         return all(a.income == "total" or a.is_return for a in self.prices.metadata)
-
-
-def plain_heading(text: str) -> str:
-    """A heading in lower case, with single spaces between words.
-
-    Examples
-    --------
-    >>> plain_heading("Adj. Close*"), plain_heading("Mkt-RF"), plain_heading("ExDate")
-    ('adj close', 'mkt rf', 'ex date')
-    """
-    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)
-    return " ".join(re.findall(r"[a-z0-9]+", parted.lower()))
 
 
 def price_table(reading: Reading, price_column: str = "", volume_column: str = "", asset: str = "") -> PriceTable:
@@ -140,8 +105,9 @@ def _rename(table: SeriesTable, name: str) -> SeriesTable:
 def _price_heading(reading: Reading) -> str:
     """The column with a heading of a price, an adjusted one preferred; empty if there is none."""
     adjusted = [c for c, t in reading.fields.items() if t.metadata[0].income == "total"]
-    for words, first in ((_ADJUSTED, adjusted), (_CLOSE, []), (_VALUE, [])):
-        named = [c for c in reading.fields if plain_heading(c) in words]
+    values = [c for c in reading.fields if plain_heading(c) in _VALUE]
+    for role, first in (("adjusted close", adjusted), ("close", []), ("", values)):
+        named = [c for c in reading.fields if role and role_of(c) == role]
         candidates = list(dict.fromkeys([*first, *named]))
         if len(candidates) > 1:
             raise _ambiguous(reading, candidates)
@@ -160,11 +126,10 @@ def _check_one_asset(reading: Reading, column: str) -> None:
     """Refuse a column such as 'Index' next to columns that can be further assets."""
     if plain_heading(column) not in _VALUE:
         return
-    expected = (*_BARS, *_VOLUME)
     others = [
         c
         for c, t in reading.fields.items()
-        if c != column and plain_heading(c) not in expected and t.metadata[0].measure in ("", "price")
+        if c != column and not role_of(c) and t.metadata[0].measure in ("", "price")
     ]
     if others:
         names = name_list(f"'{c}'" for c in others)
@@ -208,12 +173,13 @@ def _price_table(
         volumes = _rename(volumes, asset)
     if volumes is not None and volumes.names != prices.names:
         volumes = None
-    if plain_heading(column) in _ADJUSTED:
+    if role_of(column) == "adjusted close":
         prices = prices.with_metadata(**_TOTAL)
     prices, decisions = _with_measure(reading.name, prices)
     includes = prices.metadata[0].income == "total"
     notes = [Decision("price column", f"'{column}'{', which includes dividends' if includes else ''}")]
     others = [c for c in reading.fields if c not in (column, volume if volumes is not None else "")]
+    others = [c for c in others if not (reading.events and is_event_heading(c))]
     if others:
         notes.append(Decision("columns not used", ", ".join(others)))
     if asset:
@@ -222,7 +188,7 @@ def _price_table(
 
 
 def _volume_heading(reading: Reading) -> str:
-    return next((c for c in reading.fields if plain_heading(c) in _VOLUME), "")
+    return next((c for c in reading.fields if role_of(c) == "volume"), "")
 
 
 def _wide(reading: Reading) -> PriceTable:

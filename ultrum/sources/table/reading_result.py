@@ -49,6 +49,8 @@ class Reading(TextInNotebooks):
         Rows not used, with line and reason.
     lines : tuple of LineRange
         Class of each line that is not blank; see :attr:`account`.
+    events : mapping of str to DataFrame
+        ``dividends`` (``date``, ``amount``) and ``splits`` (``date``, ``ratio``) that stand among the rows.
     """
 
     name: str
@@ -57,6 +59,7 @@ class Reading(TextInNotebooks):
     rejected: tuple[Rejected, ...] = ()
     rows: Callable[[], pd.DataFrame] = pd.DataFrame
     lines: tuple[LineRange, ...] = ()
+    events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
 
     @functools.cached_property
     def records(self) -> pd.DataFrame:
@@ -77,6 +80,11 @@ class Reading(TextInNotebooks):
     def tables(self) -> dict[str, pd.DataFrame]:
         """The records by the table's name, if they are not series."""
         return {} if self.fields else {self.name: self.records}
+
+    def events_alone(self, kind: str) -> Reading:
+        """The dividends or splits among the rows as a table of records of their own."""
+        table = self.events[kind]
+        return replace(self, name=f"{self.name}#{kind}", fields={}, rows=lambda: table, events={})
 
     def wide(self) -> SeriesTable:
         r"""All series of a wide table as columns.

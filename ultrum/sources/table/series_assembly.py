@@ -20,6 +20,7 @@ from ultrum.core.time.index_frequency_and_gaps import distinct, infer_frequency,
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.definition_breaks import split_at_breaks
+from ultrum.sources.table.event_rows import events_in_columns
 from ultrum.sources.table.key_columns import key_columns
 from ultrum.sources.table.percent_or_decimal import UnitFinding
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
@@ -79,7 +80,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     columns, twice = _without_copies(columns)
     decisions = [*columns.decisions, *twice, *_unit_decisions(columns)]
     columns = _in_decimals(columns)
-    plain = Reading(name, {}, tuple(decisions), tuple(columns.rejected), columns.frame)
+    plain = Reading(name, {}, tuple(decisions), tuple(columns.rejected), columns.frame, events=_events(columns))
     if options.records_only or not columns.numeric:
         return plain
     keys = _key_columns(columns, options)
@@ -101,6 +102,14 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     changes = {int(rows.ordinals[b]) for b in columns.breaks}
     parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
     return replace(plain, fields=parted, decisions=(*decisions, *taken))
+
+
+def _events(columns: Typed) -> Mapping[str, pd.DataFrame]:
+    """Dividends and splits among the rows, and in columns if each date stands once."""
+    if pd.Series(columns.dates.instants).duplicated().any():
+        return columns.events
+    by_heading = {n: columns.columns[n] for n in columns.numeric}
+    return events_in_columns(by_heading, columns.dates.moments) | dict(columns.events)
 
 
 def _records(plain: Reading, columns: Typed, name: str) -> Reading:

@@ -10,7 +10,7 @@ import functools
 import itertools
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Final
@@ -37,6 +37,7 @@ from ultrum.sources.table.dates_across import (
     without_empty_rows,
     without_other_columns,
 )
+from ultrum.sources.table.event_rows import EventRow, event_in, events_among
 from ultrum.sources.table.header_line import Heading, find_heading, is_bad_period, looks_like_data
 from ultrum.sources.table.merged_periods import with_every_period
 from ultrum.sources.table.paired_date_columns import parts_by_date_column
@@ -81,6 +82,8 @@ class Block:
         Lines of the heading, blank ones included.
     part : int
         Number of its date column, if several stand side by side.
+    events : mapping of int to EventRow
+        Dividends and splits among the rows, by line.
     """
 
     grid: Grid
@@ -99,6 +102,7 @@ class Block:
     across: int = 0
     header_lines: Sequence[int] = ()
     part: int = 0
+    events: Mapping[int, EventRow] = field(default_factory=dict)
 
     @functools.cached_property
     def place_of(self) -> dict[str, int]:
@@ -258,7 +262,7 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
     run = runs[which]
     above = runs[which - 1].at[-1] + 1 if which else 0
     below = runs[which + 1].at[0] if which + 1 < len(runs) else len(grid.rows)
-    at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width)]
+    at = run.at if run.even else [i for i in run.at if _fits(grid.rows[i], run.width, column)]
     heading = find_heading(grid, above, at[0], run.width, column, layout.columns, layout.header, where)
     rejected, prose = _between(grid, run, at, below, column, heading)
     start = heading.first_row + 1 if heading.first_row >= 0 else above
@@ -273,18 +277,20 @@ def _block(grid: Grid, column: int, runs: list[_Run], which: int, layout: Layout
         )
     preamble, title = _words_above(grid, above, heading.first_row if heading.first_row >= 0 else at[0])
     rows = [grid.rows[i] if run.even else _cut(grid.rows[i], run.width) for i in at]
+    lines = [grid.lines[i] for i in at]
     return Block(
         grid,
         column,
         heading,
         rows,
-        [grid.lines[i] for i in at],
+        lines,
         rejected,
         prose,
         f"{preamble}\n{grid.above}",
         title,
         run.family,
         footer=f"{_words_below(grid, at[-1] + 1, below, column)}\n{grid.below}",
+        events=events_among(rows, lines, column),
         header_lines=grid.lines[heading.first_row : at[0]] if heading.first_row >= 0 else (),
     )
 
@@ -306,8 +312,10 @@ def _cut(row: Row, width: int) -> Row:
     return row if len(row) == width else [*row[:width], *[""] * (width - len(row))]
 
 
-def _fits(row: Row, width: int) -> bool:
-    """Whether a row has the block's number of cells; empty cells can follow."""
+def _fits(row: Row, width: int, column: int) -> bool:
+    """Whether a row has the block's number of cells; empty cells can follow, and an event can have fewer."""
+    if 1 < len(row) < width:
+        return event_in(row, column) is not None
     return len(row) == width or (len(row) > width and content_width(row) <= width)
 
 
@@ -396,6 +404,7 @@ def _join_blocks(blocks: list[Block]) -> list[Block]:
             prose=[*first.prose, *[(len(first.rows) + k, text) for k, text in block.prose]],
             repeated_headers=first.repeated_headers + (block.heading.first_row >= 0),
             header_lines=[*first.header_lines, *block.header_lines],
+            events={**first.events, **block.events},
         )
     return sorted(done, key=lambda b: -len(b.rows))
 

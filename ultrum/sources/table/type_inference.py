@@ -16,8 +16,9 @@ from ultrum.core.array_types import Array, Bools, Dates, Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
-from ultrum.sources.table.cell_grid import column_array, is_date
+from ultrum.sources.table.cell_grid import Row, column_array, is_date
 from ultrum.sources.table.composite_dates import date_cells
+from ultrum.sources.table.event_rows import EventRow, event_tables
 from ultrum.sources.table.key_columns import identifier_column
 from ultrum.sources.table.number_formats import (
     ReadNumbers,
@@ -77,6 +78,8 @@ class Typed:
         Rows at which a definition changes; ``decisions`` has the reason.
     unit_column : str
         Column of units that differ between rows; empty if there is none.
+    events : mapping of str to DataFrame
+        Dividends and splits that stand among the rows.
     """
 
     dates: ReadDates
@@ -88,6 +91,7 @@ class Typed:
     breaks: list[int] = field(default_factory=list)
     statuses: dict[str, Array] = field(default_factory=dict)
     unit_column: str = ""
+    events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
 
     @functools.cached_property
     def numeric(self) -> list[str]:
@@ -120,7 +124,13 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     dates = read_dates(joined.cells, options.date_form, where, options.first_year)
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]
-    across = list(zip(*block.rows, strict=True))
+    events = {k: block.events[line] for k, line in enumerate(block.lines) if line in block.events}
+    rows = (
+        [_date_alone(r, joined.used) if k in events else r for k, r in enumerate(block.rows)]
+        if events
+        else block.rows
+    )
+    across = list(zip(*rows, strict=True))
     cells = {n: column_array(across[block.place_of[n]]) for n in names}
     numeric = [n for n in names if n != options.asset_column and _is_numeric(cells[n], marks)]
     code = None if options.asset_column else identifier_column(cells, numeric, dates.moments)
@@ -134,6 +144,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
     numbers = {n: replace(r, values=_finite(r.values)) for n, r in numbers.items()}
     bad[list(joined.aside)] = True
+    bad[list(events)] = True
     stated_units = statements_in(block.preamble, block.footer)
     unit_column, by_row = _unit_column(cells, numeric)
     if unit_column and len(set(by_row)) == 1 and by_row[0] is not None:
@@ -152,6 +163,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         *_number_decisions(cells, numbers, numeric, decimal, stated),
         *_unused_statements(block, stated_units, units),
         *why,
+        *_event_decisions(events),
     ]
     flags = {n: _statuses(r)[kept] for n, r in numbers.items() if r.marks}
     return Typed(
@@ -164,7 +176,21 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         changes,
         flags,
         unit_column if len(set(by_row)) > 1 else "",
+        event_tables(events, dates.moments),
     )
+
+
+def _date_alone(row: Row, used: Sequence[int]) -> Row:
+    """The row of an event without the cells of the event."""
+    return [c if k in used else "" for k, c in enumerate(row)]
+
+
+def _event_decisions(events: Mapping[int, EventRow]) -> list[Decision]:
+    counts = Counter(e.kind for e in events.values())
+    return [
+        Decision(kind, f"{quantity(n, 'row')} among the prices; reading.events has them")
+        for kind, n in counts.items()
+    ]
 
 
 def _mask_dates(dates: ReadDates, kept: Bools) -> ReadDates:
