@@ -179,6 +179,41 @@ GOOD = {  # name: (source, keywords, series, first period, values)
                                       "x": [1, 2, 3]})), {}, "x", "2024-01", [1, 2, 3]),
 }  # fmt: skip
 
+_FRENCH = "an;janv.;févr.;mars;avr.;mai;juin;juil.;août;sept.;oct.;nov.;déc.;moyenne\n"
+
+
+def shown_in_percent():
+    """A workbook whose cells have a percent format under a heading with a percent sign."""
+    packed = io.BytesIO()
+    with xlsxwriter.Workbook(packed, {"in_memory": True}) as book:
+        page, percent = book.add_worksheet("Yields"), book.add_format({"num_format": "0.00%"})
+        page.write_row(0, 0, ["Month", "Yield (%)"])
+        for i, value in enumerate((0.5, 0.25, 0.125), 1):
+            page.write(i, 0, f"2020-0{i}")
+            page.write_number(i, 1, value, percent)
+    return packed.getvalue()
+
+
+def without_results():
+    """A workbook with formulas that were never computed."""
+    packed = io.BytesIO()
+    with xlsxwriter.Workbook(packed, {"in_memory": True}) as book:
+        page = book.add_worksheet("Sums")
+        page.write_row(0, 0, ["Month", "x"])
+        for i in (1, 2, 3):
+            page.write(i, 0, f"2020-0{i}")
+            page.write_formula(i, 1, "=1+1", None, "")
+    return packed.getvalue()
+
+
+def feather():
+    packed = io.BytesIO()
+    pd.DataFrame({"date": pd.date_range("2020-01-01", periods=3, freq="MS"), "x": [1.0, 2.0, 3.0]}).to_feather(
+        packed
+    )
+    return packed.getvalue()
+
+
 _NUMBERED = "".join(f"{2019 + i // 12};{i % 12 + 1};{i}\n" for i in range(24))
 GOOD |= {
     "months numbered under a foreign heading": (
@@ -227,6 +262,53 @@ GOOD |= {
         "2019-01",
         list(range(1, 25)),
     ),
+    "a mean of the year to the right": (
+        _FRENCH + "".join(f"{y};" + ";".join(map(str, range(1, 13))) + ";9\n" for y in (2019, 2020)),
+        {},
+        "t.txt",
+        "2019-01",
+        [*range(1, 13), *range(1, 13)],
+    ),
+    "quarters in words across": (
+        "Rok;I kw.;II kw.;III kw.;IV kw.;średnia\n2019;1;2;3;4;9\n2020;5;6;7;8;9\n",
+        {},
+        "t.txt",
+        "2019-Q1",
+        list(range(1, 9)),
+    ),
+    "a percent format and a percent sign": (
+        shown_in_percent(),
+        {},
+        "Yield (%)",
+        "2020-01",
+        [0.5, 0.25, 0.125],
+    ),
+    "a Feather file": (feather(), {}, "x", "2020-01", [1, 2, 3]),
+    "an archive with a read-me": (
+        zipped(**{"readme.txt": "Cite the college.\n", "data.csv": "date,x\n2020-01,1\n2020-02,2\n"}),
+        {},
+        "x",
+        "2020-01",
+        [1, 2],
+    ),
+    **{
+        f"the encoding {code}": (
+            f"{date};{close}\n2020-01;1\n2020-02;2\n".encode(code),
+            {},
+            close,
+            "2020-01",
+            [1, 2],
+        )
+        for code, date, close in (
+            ("cp1251", "Дата", "Цена"),
+            ("cp932", "日付", "終値"),
+            ("gb18030", "日期", "收盘价"),
+            ("big5", "日期", "收盤價"),
+            ("cp949", "날짜", "종가"),
+            ("cp1253", "Ημερομηνία", "Τιμή"),
+            ("cp1252", "Date", "Clôture"),
+        )
+    },
     "date columns under two header rows": (
         "Alpha;;Beta;\nDate;Close;Date;Close\n"
         + "".join(f"2020-0{m};{m};2019-0{m};{m * 10}\n" for m in range(1, 6)),
@@ -359,6 +441,12 @@ GOOD |= {
 }  # fmt: skip
 _SWAPPED = [dt.date(2024, m, d) for m in (1, 2) for d in range(1, 29) if dt.date(2024, m, d).weekday() < 5]
 BROKEN |= {
+    "formulas without results": (without_results(), {}, ["cell B2", "without a stored result"]),
+    "a code that repeats": (
+        "d,x\n" + "".join(f"2020-{m:02d},{99 if m % 4 == 0 else 1.5 + m / 10}\n" for m in range(1, 13)), {},
+        ["99 occurs 3 times in 'x'", "missing=['99']"],
+    ),
+
     "short years of two centuries": (_rows("when,x", [f"Dec-{y}" for y in range(25, 31)]), {}, ["1925", "first_year=2025"]),
     "quarters or months": (_rows("when,x", [f"2020/{q}" for q in (1, 2, 3, 4)]), {}, ["2020-02-01", "2020-04-01"]),
     "days and months exchanged": (_rows("when,x", [d.replace(month=d.day, day=d.month) if d.day <= 12 else d

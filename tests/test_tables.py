@@ -106,7 +106,7 @@ class Corpus(Scratch):
         packed = io.BytesIO()
         with zipfile.ZipFile(packed, "w") as archive:
             archive.writestr("a.csv", text)
-            archive.writestr("notes.txt", "hello")
+            archive.writestr("b.csv", "hello")
         two = self.file("two.zip", packed.getvalue())
         self.assertEqual(len(ul.read_series(two, member="a.csv").series["x"]), 2)
         self.assertEqual(len(ul.read_series(self.file("a.csv.gz", gzip.compress(text))).series["x"]), 2)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -12,7 +12,7 @@ import numpy as np
 
 from ultrum.core.array_types import Array
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import Row, is_empty, shape_of
+from ultrum.sources.table.cell_grid import Row, is_empty, is_value, shape_of
 from ultrum.sources.table.date_formats import month_of_name
 from ultrum.sources.table.date_words import field_of
 from ultrum.sources.table.header_line import Heading
@@ -222,7 +222,9 @@ def side_by_side(block: Block) -> Block | None:
     if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
         return None
     others = [k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column]
-    whole = [k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k])]
+    whole = [
+        k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k]) or _is_of_the_year(block, k, parts)
+    ]
     keys = [k for k in others if k not in whole]
     names = [*[block.heading.names[k] for k in keys], "period", "value"]
     rows: list[Row] = []
@@ -252,6 +254,12 @@ def side_by_side(block: Block) -> Block | None:
         family=next(iter(kinds)),
         decisions=[*block.decisions, *decisions],
     )
+
+
+def _is_of_the_year(block: Block, column: int, parts: Mapping[int, tuple[str, int]]) -> bool:
+    """Whether a column to the right of the months has numbers: a mean or sum of the year."""
+    cells = [r[column] for r in block.rows if not is_empty(r[column])]
+    return column > max(parts) and bool(cells) and all(map(is_value, cells))
 
 
 def _without_empty_ends(rows: Sequence[Row]) -> list[int]:

@@ -120,6 +120,18 @@ def month_in_words(word: str) -> int:
     return next(iter(numbers)) if len(numbers) == 1 else 0
 
 
+def quarter_in_words(text: str) -> int:
+    """Number of a quarter by its name in any language; 0 if it is none.
+
+    Examples
+    --------
+    >>> quarter_in_words("III kwartał"), quarter_in_words("4-й кв."), quarter_in_words("Q")
+    (3, 4, 0)
+    """
+    numbers = set(_words().quarters.get(compact(plain_text(text)), {}).values())
+    return next(iter(numbers)) if len(numbers) == 1 else 0
+
+
 def field_of(heading: str) -> str:
     """What a heading names in any language: year, quarter, month, week or day; empty if none of them.
 

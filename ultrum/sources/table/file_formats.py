@@ -217,6 +217,10 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
         if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError | TimeoutError):
             raise
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
+    if body[:4] == b"PK\x03\x04":
+        from ultrum.sources.table.workbook_cells import with_cell_facts
+
+        grids = with_cell_facts(grids, body, name)
     return [_without_durations(g) for g in grids]
 
 

@@ -58,6 +58,7 @@ MISSING: Final = frozenset(
         "confidential",
     ]
 )
+_REPEATS: Final = 3  # of a number far outside the others, from which it can be a code
 SENTINELS: Final = (
     -99.99,
     -99.0,
@@ -272,13 +273,18 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
 
 
 def sentinel_in(values: Floats) -> float | None:
-    """A number such as −999 far from all others, which can be a missing-value code."""
+    """A number far from all others, which can be a missing-value code: −999 and the like, or one that repeats."""
     valid = values[np.isfinite(values)]
     if not len(valid):
         return None
     for sentinel in (float(valid.min()), float(valid.max())):
-        others = valid[valid != sentinel] if sentinel in SENTINELS else valid[:0]
+        others = valid[valid != sentinel]
         if not len(others):
+            continue
+        if sentinel not in SENTINELS:
+            repeats = len(valid) - len(others) >= _REPEATS
+            if repeats and abs(sentinel) >= 10 * np.abs(others).max() and np.abs(others).max() > 0:
+                return sentinel
             continue
         alone = others.min() > sentinel / 2 if sentinel < 0 else 10 * np.abs(others).max() < sentinel
         if alone:

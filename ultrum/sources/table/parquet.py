@@ -21,13 +21,11 @@ from ultrum.sources.table.type_inference import Typed
 
 
 def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
-    """Typed rows of a Parquet file."""
+    """Typed rows of a Parquet or Feather file."""
     try:
-        file = pyarrow.parquet.ParquetFile(io.BytesIO(body))
-        current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
-        frame = file.read().to_pandas()
+        frame = _table(body, name).to_pandas()
     except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
-        raise TableError(f"{name} is a damaged Parquet file: {reason(error)}.") from error
+        raise TableError(f"{name} is a damaged {_format_of(body)} file: {reason(error)}.") from error
     if frame.index.name is not None:
         frame = frame.reset_index()
     names = [str(c) for c in frame]
@@ -60,8 +58,28 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
             units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
         else:
             columns[other] = np.array([_text(v) for v in values], dtype=object)
-    decisions = [Decision("format", "Parquet"), Decision("dates", f"column '{dated}'")]
+    decisions = [Decision("format", _format_of(body)), Decision("dates", f"column '{dated}'")]
     return Typed(dates, columns, units, decisions, sorted(rejected, key=lambda r: r.line))
+
+
+def _format_of(body: bytes) -> str:
+    return "Feather" if body[:6] == b"ARROW1" else "Parquet"
+
+
+def _table(body: bytes, name: str) -> pa.Table:
+    """The table of a Parquet or Feather (Arrow IPC) file, within the limits."""
+    if body[:6] != b"ARROW1":
+        file = pyarrow.parquet.ParquetFile(io.BytesIO(body))
+        current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
+        return file.read()
+    with pa.ipc.open_file(pa.BufferReader(body)) as opened:
+        rows = 0
+        batches = []
+        for k in range(opened.num_record_batches):
+            batches.append(opened.get_batch(k))
+            rows += batches[-1].num_rows
+            current().check_shape(rows, len(opened.schema), name)
+        return pa.Table.from_batches(batches, opened.schema)
 
 
 def _text(value: object) -> str:

@@ -14,6 +14,7 @@ from ultrum.sources.table.date_formats import (
     month_of_name,
     style_of,
 )
+from ultrum.sources.table.date_words import quarter_in_words
 
 ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 YEAR: Final = re.compile(r"(1[6-9]|20|21)\d\d")
@@ -46,6 +47,14 @@ def part_of_year(cell: object) -> tuple[str, int] | None:
         return "Q", (month_of_name(match["quarter"][:3]) + 2) // 3
     if match := _HALF.fullmatch(text):
         return "S", int(match[1] or match[2] or match[3])
+    return _part_in_words(text)
+
+
+def _part_in_words(text: str) -> tuple[str, int] | None:
+    """A quarter or month by its name in any language."""
+    quarter = quarter_in_words(text) if not text.isascii() or " " in text or "." in text else 0
+    if quarter:
+        return "Q", quarter
     return ("M", month_of_name(text)) if is_month_name(text) and not style_of(text) else None
 
 

@@ -40,7 +40,7 @@ from ultrum.sources.table.single_value import find_figure
 from ultrum.sources.table.table_detection import Block, find_blocks
 from ultrum.sources.table.type_inference import type_cells
 from ultrum.sources.table.undated_tables import add_day_column
-from ultrum.sources.table.unpacking import read_file, unpack
+from ultrum.sources.table.unpacking import members_beside, read_file, unpack
 
 _FAR_LARGER: Final = 3
 
@@ -216,6 +216,8 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
         options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
         chosen, aside = find_blocks(grid, LayoutOptions(date_column=1), name), []
         account = account_of(grid, chosen, [])
+    beside = [Decision("set aside", f"'{n}' of the archive, not read", "member=") for n in members_beside(body)]
+    aside = [*aside, *(beside if options.member is None else [])]
     reading = _merge_readings([_read_block(b, name, options) for b in chosen], aside)
     return replace(reading, lines=account)
 

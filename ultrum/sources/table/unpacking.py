@@ -14,7 +14,12 @@ from typing import IO, Final
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.sources.limits import current
+from ultrum.sources.table.encodings import encodings_by_words
 
+_README: Final = re.compile(
+    r"(?:^|/)(?:read[-_ ]?me|licen[cs]e|notes?|about|terms|disclaimer)[^/]*$|\.(?:pdf|md|rtf|docx?|png|jpe?g)$",
+    re.IGNORECASE,
+)
 _PIECE: Final = 1024 * 1024
 _SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
@@ -84,22 +89,41 @@ def names_in(body: bytes) -> set[str]:
         return set()
 
 
+def members_beside(body: bytes) -> list[str]:
+    """Files of a zip archive next to its only table, such as a read-me."""
+    if _is_packed(body) != "zip":
+        return []
+    names = sorted(n for n in names_in(body) if not n.endswith("/") and not _is_system_file(n))
+    aside = [n for n in names if _README.search(n)]
+    return aside if len(names) - len(aside) == 1 else []
+
+
 def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
-    """Text and its encoding: the given one, UTF-8, UTF-16 by its mark, or Windows-1252."""
+    """Text and its encoding: the given one, UTF-8, UTF-16 by its mark, or the one whose words are known."""
     marked = "utf-16" if body[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
     if marked == "utf-8-sig" and body[1:20:2] == b"\x00" * 10:
         marked = "utf-16-le"
-    for trial in [encoding] if encoding else [marked, "cp1252"]:
-        try:
-            text = body.decode(trial)
-        except (UnicodeDecodeError, LookupError):
-            continue
-        if "\x00" not in text:
+    for trial in [encoding] if encoding else [marked]:
+        text = _decoded(body, trial)
+        if text is not None:
+            return text, trial
+    for trial in encodings_by_words(body) if not encoding else []:
+        text = _decoded(body, trial)
+        if text is not None:
             return text, trial
     raise TableError(
-        f"{name} is not text in {encoding or 'UTF-8 or Windows-1252'}. Set its encoding, such as "
+        f"{name} is not text in {encoding or 'UTF-8 or another known encoding'}. Set its encoding, such as "
         "encoding='utf-16'."
     )
+
+
+def _decoded(body: bytes, encoding: str) -> str | None:
+    """Text in an encoding, or None if the bytes are none."""
+    try:
+        text = body.decode(encoding)
+    except (UnicodeDecodeError, LookupError):
+        return None
+    return None if "\x00" in text else text
 
 
 def decode_page(body: bytes, name: str, encoding: str | None = None) -> tuple[str, str]:
@@ -113,7 +137,8 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             files = [i for i in archive.infolist() if not i.is_dir() and not _is_system_file(i.filename)]
             names = [i.filename for i in files]
-            wanted = member or (names[0] if len(names) == 1 else None)
+            tables = [n for n in names if not _README.search(n)]
+            wanted = member or (tables[0] if len(tables) == 1 else names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
                 asked = f"no file '{member}'" if member else f"{quantity(len(names), 'file')}"
                 raise TableError(f"{name} holds {asked}: {choices(names)}. Set member=...")
