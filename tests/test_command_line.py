@@ -129,6 +129,13 @@ class Commands(OnPractice):
         self.assertEqual(lines[0].count("Consumer prices, all items"), 3)
         self.assertEqual((lines[1][:7], len(lines)), ("2004-01", 253))
 
+    def test_a_file_read_in_part(self):
+        self.file("odd.csv", "date,rate\n2024-01-31,1\n2024-02-30,2\n2024-03-31,4\n2024-04-30,5\n2024-05-31,6\n")
+        done = self.ultrum("pull", "odd.csv", "--json")
+        self.assertEqual((done.returncode, json.loads(done.stdout)[0]["status"]), (1, "read in part"))
+        self.assertIn("line 3", done.stderr)
+        self.assertIn("2024-02-30", done.stderr)
+
     def test_find_walks_and_filters(self):
         done = self.ultrum("find", "--walk", "Economy", "Prices and wages", "--json")
         self.assertEqual([r["name"] for r in json.loads(done.stdout)], ["Consumer prices", "Wages"])

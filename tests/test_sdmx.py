@@ -303,6 +303,21 @@ class Reading(Scratch):
         alone = flat.replace('<Obs FREQ="M" ITEM="X" TIME_PERIOD="2024-02" OBS_VALUE="2"/>', "")
         self.assertEqual(self.parts(alone)[0].values.tolist(), [1])
 
+    def test_attributes_of_a_data_set_hold_for_its_own_series(self):
+        space = 'xmlns:m="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message"'
+        obs = 'TIME_PERIOD="2024-01" OBS_VALUE="5"/>'
+        for shape in (
+            f'<Series FREQ="M" ITEM="{{}}"><Obs {obs}</Series>',
+            f'<Obs FREQ="M" ITEM="{{}}" {obs}',
+        ):
+            sets = "".join(
+                f'<m:DataSet UNIT_MEASURE="{unit}">{shape.format(item)}</m:DataSet>'
+                for item, unit in (("X", "PC"), ("Y", "IX"))
+            )
+            first, second = self.parts(f"<m:StructureSpecificData {space}>{sets}</m:StructureSpecificData>")
+            self.assertEqual((first.values.tolist(), first.metadata.unit), ([0.05], "decimal"))
+            self.assertEqual((second.values.tolist(), second.metadata.unit), ([5.0], "index"))
+
     def test_what_is_no_whole_message_is_refused(self):
         good = self.HEAD + "A:F(1.0),M,X,2024-01,1,IX,A\n"
         for body, words in (("a,b\n1,2\n", ["column FREQ"]), (good.replace(",1,", ",one,"), ["not a complete"]),

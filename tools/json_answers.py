@@ -79,7 +79,7 @@ class FoundPlace(TypedDict):
 
 
 class PulledSeries(TypedDict):
-    """``ultrum pull``: a series and what became of it: new, same, longer, revised or failed."""
+    """``ultrum pull``: a series and what became of it: new, same, longer, revised, read in part or failed."""
 
     address: str
     title: str

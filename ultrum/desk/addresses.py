@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
-from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import SourceError, choices
 from ultrum.sources.download import Address
@@ -16,6 +16,9 @@ from ultrum.sources.table.reading_result import Reading
 
 if TYPE_CHECKING:
     from ultrum.desk.settings import SourceSettings
+
+
+IN_PART: Final = "read in part"  # step, and status of a pull
 
 
 def column_of(reading: Reading, wanted: Address) -> TimeSeries:
@@ -46,20 +49,30 @@ def with_address(reading: Reading, wanted: Address) -> Reading:
         raise SourceError(
             f"{wanted.source}:{wanted.path} has no {wanted.field} among its prices. Remove #{wanted.field}."
         )
+    step = _partial_step(reading)
     fields = {
         column: type(block)(
-            block.values, tuple(_metadata_at(a, wanted, column) for a in block.metadata), block.causes
+            block.values, tuple(_metadata_at(a, wanted, column, step) for a in block.metadata), block.causes
         )
         for column, block in reading.fields.items()
     }
     return replace(reading, fields=fields)
 
 
-def _metadata_at(metadata: Metadata, address: Address, column: str) -> Metadata:
-    """Metadata with the source."""
+def _partial_step(reading: Reading) -> Step | None:
+    """The step of a reading in part; None if everything was used."""
+    if not reading.faults:
+        return None
+    first = reading.faults[0]
+    return Step(IN_PART, (("not used", f"{len(reading.faults)}, first line {first.line}"),))
+
+
+def _metadata_at(metadata: Metadata, address: Address, column: str, step: Step | None) -> Metadata:
+    """Metadata with the source, and with the step of a reading in part."""
     name = metadata.name if metadata.name == column or not column else f"{metadata.name}.{column}"
     where = Address(address.source, address.path, name)
-    return metadata.replace(source=address.source, address=str(where))
+    placed = metadata.replace(source=address.source, address=str(where))
+    return placed if step is None else placed.replace(trail=(*placed.trail, step))
 
 
 def places_of(

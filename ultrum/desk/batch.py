@@ -17,6 +17,7 @@ from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.transform.steps import apply_steps
+from ultrum.desk.addresses import IN_PART
 from ultrum.desk.column_names import unique_headings
 from ultrum.desk.repository import Repository
 from ultrum.desk.revisions import status_of
@@ -37,7 +38,8 @@ class PullResult:
     series : list of TimeSeries
         In the order of the set, after their steps.
     status : DataFrame
-        By address: status (new, same, longer, revised, not requested, failed), first, last, values, reason.
+        By address: first, last, values, reason and status (new, same, longer, revised, read in part,
+        not requested, failed).
     names : list of str
         Names of the series in the set, in order; empty where it has none.
     """
@@ -206,6 +208,7 @@ def _failure_row(address: str, reason: str) -> dict[str, object]:
 
 def _row(series: TimeSeries, status: str) -> dict[str, object]:
     valid = series.values.dropna()
+    status = IN_PART if any(step.action == IN_PART for step in series.metadata.trail) else status
     ends = [period_label(valid.index[i]) for i in (0, -1)] if len(valid) else ["", ""]
     return {
         "address": series.metadata.address or series.name,

@@ -110,7 +110,6 @@ class _Reader:
         self.done: list[RawSeries] = []
         self.groups: list[tuple[dict[str, str], dict[str, str]]] = []
         self.flat: dict[str, list[dict[str, str]]] = {}
-        self.common: dict[str, str] = {}
         self.whole = 0  # series of finished data sets
         self._labels: list[str] = []
 
@@ -197,47 +196,52 @@ class _Reader:
         self.groups.append((where, attributes))
 
     def _of_dataset(self, element: Element) -> None:
-        if _action(element).lower() == "delete":
-            self.done, self.groups, self.rows, self.headings = self.done[: self.whole], [], [], []
-        self.whole = len(self.done)
-        self.common = {k: v for k, v in element.attrib.items() if k.isupper() and k[0] != "{"}
+        """The end of a data set, whose attributes and groups hold for its own series alone."""
+        common = {k: v for k, v in element.attrib.items() if k.isupper() and k != "REPORTING_YEAR"}
         attributes = element.find("{*}Attributes")
         if attributes is not None:
-            self.common.update(_values(attributes))
+            common.update(_values(attributes))
+        if _action(element).lower() == "delete":
+            self.done, self.rows, self.headings = self.done[: self.whole], [], []
+        if self.rows:
+            self._read_keys(common)
+        self.done[self.whole :] = [self._complete(raw, common) for raw in self.done[self.whole :]]
+        self.whole, self.groups = len(self.done), []
 
     def _all_series(self) -> list[RawSeries]:
-        """Every series, with the attributes of its groups and of the data set."""
+        """Every series, those of observations with full keys last."""
         if self.rows:
-            self._read_keys()
-        return [self._complete(raw) for raw in self.done]
+            self._read_keys({})
+        for key, records in self.flat.items():
+            names = list(dict.fromkeys(n for r in records for n in r))
+            self._finish(key, {}, {n: [r.get(n, "") for r in records] for n in names})
+        return self.done
 
-    def _read_keys(self) -> None:
-        """Observations that each have a full key."""
+    def _read_keys(self, common: Mapping[str, str]) -> None:
+        """Observations that each have a full key, with the attributes of their data set and groups."""
         columns = self._taken()
         names = list(columns)
         for row in zip(*columns.values(), strict=True):
             values = dict(zip(names, row, strict=True))
-            key = ".".join(values.pop(d, "") for d in self.dimensions)
-            self.flat.setdefault(key, []).append(values)
-        for key, records in self.flat.items():
-            self._finish(key, {}, {n: [r.get(n, "") for r in records] for n in records[0]})
+            codes = {d: values.pop(d, "") for d in self.dimensions}
+            facts = {k: v for k, v in self._facts_of(codes, common).items() if not values.get(k)}
+            self.flat.setdefault(".".join(codes.values()), []).append({**values, **facts})
 
-    def _complete(self, raw: RawSeries) -> RawSeries:
-        codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
-        completed: dict[str, str] = {k: v for k, v in self.common.items() if k not in ("REPORTING_YEAR",)}
+    def _facts_of(self, codes: Mapping[str, str], common: Mapping[str, str]) -> dict[str, str]:
+        """Attributes of the data set and of its groups for one key."""
+        facts = dict(common)
         for where, attributes in self.groups:
             if all(codes.get(d) == c for d, c in where.items()):
-                completed.update(attributes)
-        if not completed:
+                facts.update(attributes)
+        return facts
+
+    def _complete(self, raw: RawSeries, common: Mapping[str, str]) -> RawSeries:
+        codes = dict(zip(self.dimensions, raw.key.split("."), strict=False))
+        facts = self._facts_of(codes, common)
+        if not facts:
             return raw
-        return RawSeries(
-            raw.key,
-            raw.labels,
-            raw.places,
-            raw.values,
-            {**completed, **raw.attributes},
-            raw.varying,
-        )
+        attributes = {**facts, **raw.attributes}
+        return RawSeries(raw.key, raw.labels, raw.places, raw.values, attributes, raw.varying)
 
 
 def _action(dataset: Element) -> str:

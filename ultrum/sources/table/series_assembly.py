@@ -10,7 +10,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Dates, Ints
+from ultrum.core.array_types import Array, Dates, Floats, Ints
 from ultrum.core.currency.exchange_rates import pair_in
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, Step
@@ -297,16 +297,35 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
             f"{name}: {quantity(len(twice), f'duplicate {rows.frequency.name} period')}, first {label}. Remove "
             "one of each, or set asset_column= to the column of assets."
         )
-    index = rows.index_of(ordered)
     straight = bool((order == np.arange(len(order))).all())
+    gaps = _gaps(columns, rows, ordered)
+    place = np.searchsorted(ordered, gaps)
+    index = rows.index_of(np.insert(ordered, place, gaps))
+
+    def values_of(column: str) -> Floats:
+        values = columns.columns[column] if straight else columns.columns[column][order]
+        return np.array(np.insert(values, place, np.nan) if len(gaps) else values)
+
     return {
         column: SeriesTable.from_arrays(
-            np.array(columns.columns[column] if straight else columns.columns[column][order])[:, None],
+            values_of(column)[:, None],
             index,
             [_about(name, column, column, rows.frequency, columns, column, options)],
         )
         for column in columns.numeric
     }
+
+
+def _gaps(columns: Typed, rows: _Rows, ordered: Ints) -> Ints:
+    """Missing days where a row of daily data was not used, so that no return spans it."""
+    if (
+        columns.after_gaps is None
+        or rows.frequency.code not in "BD"
+        or _order(columns.dates.moments)[:5] == "mixed"
+    ):
+        return ordered[:0]
+    earlier = rows.frequency.ordinals(columns.after_gaps.astype("datetime64[D]"))
+    return np.setdiff1d(earlier + 1, ordered)
 
 
 def _long(

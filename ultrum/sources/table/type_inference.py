@@ -32,7 +32,7 @@ from ultrum.sources.table.number_formats import (
 from ultrum.sources.table.percent_or_decimal import UnitFinding, unit_of
 from ultrum.sources.table.reading_result import Decision, TableOptions
 from ultrum.sources.table.statements import LABELS, Statement, percent_words, statement_of, statements_in
-from ultrum.sources.table.table_detection import NO_DAY, Block, Rejected
+from ultrum.sources.table.table_detection import A_TOTAL, NO_DAY, OTHER_FREQUENCY, Block, Rejected
 
 _FLAGS: Final = {
     "p": "provisional",
@@ -80,6 +80,8 @@ class Typed:
         Column of units that differ between rows; empty if there is none.
     events : mapping of str to DataFrame
         Dividends and splits that stand among the rows.
+    after_gaps : array of datetime64
+        Earlier of the two dates beside each row that was not used, in rows that are in order.
     """
 
     dates: ReadDates
@@ -92,6 +94,7 @@ class Typed:
     statuses: dict[str, Array] = field(default_factory=dict)
     unit_column: str = ""
     events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
+    after_gaps: Dates | None = None
 
     @functools.cached_property
     def numeric(self) -> list[str]:
@@ -177,7 +180,18 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         flags,
         unit_column if len(set(by_row)) > 1 else "",
         event_tables(events, dates.moments),
+        _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
     )
+
+
+def _dates_before_gaps(block: Block, rejected: Sequence[Rejected], moments: Dates, kept: Bools) -> Dates | None:
+    """The earlier date beside each row that was not used; None if there is no such row."""
+    lines = np.asarray(block.lines)[kept]
+    absent = [r.line for r in rejected if r.reason not in (A_TOTAL, OTHER_FREQUENCY)]
+    place = np.searchsorted(lines, [line for line in absent if line not in set(lines.tolist())])
+    place = place[(place > 0) & (place < len(lines))]
+    used = moments[kept]
+    return np.unique(np.minimum(used[place - 1], used[place])) if len(place) else None
 
 
 def _date_alone(row: Row, used: Sequence[int]) -> Row:
