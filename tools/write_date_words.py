@@ -45,9 +45,17 @@ def words_of(code: str) -> dict[str, list]:
     """Words of dates in one language."""
     locale = Locale.parse(code)
     months = [_forms(locale.months, ("wide", "abbreviated"), n) for n in range(1, 13)]
+    endings = _endings(locale)
     quarters = [_forms(locale.quarters, ("wide", "abbreviated"), n) for n in range(1, 5)]
     days = [f for n in range(7) for f in _forms(locale.days, ("wide", "abbreviated", "short"), n)]
-    return {"months": months, "quarters": quarters, "days": days, "others": _literals(locale)}
+    inflected = [[f"{f}{e}" for f in forms for e in endings] for forms in months]
+    return {
+        "months": months,
+        "inflected": inflected,
+        "quarters": quarters,
+        "days": days,
+        "others": _literals(locale),
+    }
 
 
 def fields_of(code: str) -> dict[str, set[str]]:
@@ -80,6 +88,13 @@ def _forms(names: dict, widths: tuple[str, ...], number: int) -> list[str]:
     return list(dict.fromkeys(f for f in forms if not f.isdigit()))
 
 
+def _endings(locale: Locale) -> list[str]:
+    """Endings that follow the name of a month without a space, as in Basque."""
+    patterns = [locale.date_formats[n].pattern for n in ("full", "long", "medium")]
+    found = [e for p in patterns for e in re.findall(r"[ML]{3,4}'([^\W\d_]+)'", p)]
+    return list(dict.fromkeys(found))
+
+
 def _literals(locale: Locale) -> list[str]:
     """Words between the parts of a date, such as "de" in Portuguese."""
     patterns = [locale.date_formats[n].pattern for n in ("full", "long", "medium")]
@@ -98,6 +113,7 @@ def text_of_words() -> str:
     months: dict[str, dict[str, int]] = defaultdict(dict)
     quarters: dict[str, dict[str, int]] = defaultdict(dict)
     shorter: list[tuple[str, str, int]] = []
+    shared: set[tuple[str, str]] = set()
     others: dict[str, set[str]] = defaultdict(set, {word: set(codes) for word, codes in _ALSO.items()})
     fields: dict[str, set[str]] = defaultdict(set)
     for code in LANGUAGES:
@@ -105,8 +121,9 @@ def text_of_words() -> str:
         for name, held in fields_of(code).items():
             fields[name] |= held
         for number, forms in enumerate(words["months"], 1):
-            for form in _written(forms):
-                months[form][code] = number
+            for form in _written([*forms, *words["inflected"][number - 1]]):
+                if months[form].setdefault(code, number) != number:
+                    shared.add((form, code))
             for word in (t for f in forms for t in TOKEN.findall(f)[:-1]):
                 others[word].add(code)  # the preposition, as in "de gener"
             shorter += [(form, code, number) for form in _shorter(forms, words["months"])]
@@ -115,6 +132,7 @@ def text_of_words() -> str:
                 quarters[compact(form)][code] = number
         for word in {t for day in words["days"] for t in TOKEN.findall(day)} | set(words["others"]):
             others[word].add(code)
+    months = _without(shared, months)
     taken = set(months)
     for form, code, number in shorter:
         if form not in taken:
@@ -134,9 +152,16 @@ def text_of_words() -> str:
     )  # fmt: skip
 
 
+def _without(shared: set[tuple[str, str]], months: dict[str, dict[str, int]]) -> defaultdict[str, dict[str, int]]:
+    """Months without the words that two months of a language share, such as the second word in Irish."""
+    kept = {f: {c: n for c, n in held.items() if (f, c) not in shared} for f, held in months.items()}
+    return defaultdict(dict, {form: held for form, held in kept.items() if held})
+
+
 def _written(forms: list[str]) -> set[str]:
-    """Forms of a month without its preposition."""
-    last = {tokens[-1] for f in forms if (tokens := TOKEN.findall(f)) and not f[-1].isdigit()}
+    """Forms of a month without its preposition, and names of two words whole."""
+    named = [tokens for f in forms if (tokens := TOKEN.findall(f)) and not f[-1].isdigit()]
+    last = {tokens[-1] for tokens in named} | {" ".join(t) for t in named if len(t) == 2 and not t[0].isdigit()}
     return {word for word in last if len(word) > 1}
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
@@ -11,6 +12,7 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.array_types import Array
+from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Row, is_empty, is_value, shape_of
 from ultrum.sources.table.date_formats import month_of_name
@@ -42,6 +44,7 @@ _KEY_WORDS: Final = frozenset(
         "no",
     ]
 )
+_FEWEST_YEARS: Final = 2  # with all four quarters
 _TWELVE: Final = frozenset(map(str, range(1, 13)))
 _TIME_WORDS: Final = ("time", "hour", "zeit", "uhrzeit", "clock", "time of day")
 _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
@@ -65,30 +68,35 @@ class DateCells:
     aside: tuple[int, ...] = ()
 
 
-def date_cells(block: Block) -> DateCells:
-    """The dates of a block, combined from two or three columns where they are split."""
+def date_cells(block: Block, style: str | None = None) -> DateCells:
+    """The dates of a block, combined from columns where they are split; ``style`` is the one given."""
     column = block.date_column
     cells = [row[column] for row in block.rows]
     parted = _date_parts(block, cells)
     if parted is not None:
         return parted
-    quarters = _numbered_quarters(block, cells)
+    quarters, how = _numbered_quarters(block, cells) if not style else ([], "")
     if quarters:
-        return DateCells(_objects(quarters), (column,), "numbers of quarters, by the heading")
+        return DateCells(_objects(quarters), (column,), f"numbers of quarters, {how}")
     array = np.empty(len(cells), dtype=object)
     array[:] = cells
     return DateCells(array, (column,))
 
 
-def _numbered_quarters(block: Block, cells: Sequence[object]) -> list[str]:
-    """Quarters written like months, such as 1/2020, under a heading that means quarter."""
-    names = block.heading.names
-    if block.heading.missing or field_of(names[block.date_column]) != "quarter":
-        return []
+def _numbered_quarters(block: Block, cells: Sequence[object]) -> tuple[list[str], str]:
+    """Quarters written like months, such as 1/2020, and what shows that they are quarters."""
     matches = [_QUARTER_NUMBER.fullmatch(cell_text(c)) for c in cells]
-    if not all(matches):
-        return []
-    return [f"{m['y'] or m['z']}-Q{m['q'] or m['r']}" for m in matches if m is not None]
+    found = [(m["y"] or m["z"], m["q"] or m["r"]) for m in matches if m is not None]
+    if len(found) < len(cells):
+        return [], ""
+    headed = not block.heading.missing and field_of(block.heading.names[block.date_column]) == "quarter"
+    years: dict[str, set[str]] = defaultdict(set)
+    for year, quarter in found:
+        years[year].add(quarter)
+    if not headed and sum(len(quarters) == 4 for quarters in years.values()) < _FEWEST_YEARS:
+        return [], ""
+    how = "by the heading" if headed else "as each year has 1 to 4"
+    return [f"{year}-Q{quarter}" for year, quarter in found], how
 
 
 def _date_parts(block: Block, cells: Sequence[object]) -> DateCells | None:
@@ -219,12 +227,15 @@ def side_by_side(block: Block) -> Block | None:
     if bare == set("1234") and block.heading.names[block.date_column].lower() in _QUARTER_WORDS:
         parts = {k: ("Q", number) for k, (_, number) in parts.items()}
     kinds = {p[0] for p in parts.values()}
+    by_place = _months_between(block, parts) if kinds == {"M"} else {}
+    parts |= by_place
     if len(kinds) != 1 or len(parts) < {"M": 6, "Q": 4, "S": 2}[next(iter(kinds))]:
         return None
     others = [k for k in range(len(block.heading.names)) if k not in parts and k != block.date_column]
     whole = [
         k for k in others if _WHOLE_YEAR.fullmatch(block.heading.names[k]) or _is_of_the_year(block, k, parts)
     ]
+    _refuse_a_month_unknown(block, whole, parts)
     keys = [k for k in others if k not in whole]
     names = [*[block.heading.names[k] for k in keys], "period", "value"]
     rows: list[Row] = []
@@ -238,6 +249,7 @@ def side_by_side(block: Block) -> Block | None:
     unfilled = len(rows) - len(kept)
     across = {"M": "months", "Q": "quarters", "S": "half-years"}[next(iter(kinds))]
     decisions = [("layout", f"years down, {across} across")]
+    decisions += [("month", f"'{block.heading.names[k]}' is month {parts[k][1]}, by its place") for k in by_place]
     decisions += [("set aside", f"column '{block.heading.names[k]}'") for k in whole]
     if unfilled:
         decisions.append(("set aside", f"{unfilled} empty cells before the first or after the last value"))
@@ -254,6 +266,45 @@ def side_by_side(block: Block) -> Block | None:
         family=next(iter(kinds)),
         decisions=[*block.decisions, *decisions],
     )
+
+
+def _months_between(block: Block, parts: Mapping[int, tuple[str, int]]) -> dict[int, tuple[str, int]]:
+    """Months whose heading is not understood, by their place between two that are.
+
+    Raises
+    ------
+    TableError
+        If columns of numbers between the months can be no months.
+    """
+    found: dict[int, tuple[str, int]] = {}
+    places = sorted(parts)
+    for left, right in itertools.pairwise(places):
+        between = range(left + 1, right)
+        if not between or not any(_has_numbers(block, k) for k in between):
+            continue
+        if parts[right][1] - parts[left][1] != right - left:
+            name = block.heading.names[left + 1]
+            raise TableError(
+                f"{block.place}: column '{name}' stands between the months '{block.heading.names[left]}' and "
+                f"'{block.heading.names[right]}' and is not one. Remove it from the file."
+            )
+        found |= {k: ("M", parts[left][1] + k - left) for k in between}
+    return found
+
+
+def _refuse_a_month_unknown(block: Block, whole: Sequence[int], parts: Mapping[int, tuple[str, int]]) -> None:
+    """Refuse a column of numbers that can be the month that is missing, or a mean of the year."""
+    names = block.heading.names
+    unknown = [k for k in whole if not _WHOLE_YEAR.fullmatch(names[k])]
+    if unknown and next(iter(parts.values()))[0] == "M" and len(set(parts.values())) < len(_TWELVE):
+        raise TableError(
+            f"{block.place}: the columns name {len(parts)} months, and '{names[unknown[0]]}' can be another or a "
+            "mean of the year. Write 'Total' or the name of the month as its heading."
+        )
+
+
+def _has_numbers(block: Block, column: int) -> bool:
+    return any(is_value(r[column]) for r in block.rows)
 
 
 def _is_of_the_year(block: Block, column: int, parts: Mapping[int, tuple[str, int]]) -> bool:

@@ -470,6 +470,9 @@ def looks_like_date(cell: str) -> bool:
     return any(s.name not in BARE or s.pattern.fullmatch(cell) for s in shaped)
 
 
+_FEWEST_YEARS: Final = 2
+
+
 def style_of(cell: str) -> str:
     """Name of the first style that fits a cell, or None."""
     fits = styles_of(cell)
@@ -486,6 +489,8 @@ def fitting(cells: Sequence[str], styles: Mapping[str, tuple[str, ...]] | None =
     fitting_names = {s.name for s in fits or []}
     if fitting_names == {"2024-3", "2024:1"}:
         return [BY_NAME["2024:1"]] if _count_quarters(cells) else list(fits or [])
+    if "2023/24" in fitting_names and len(set(cells)) > _FEWEST_YEARS:  # as months they would lie 13 months apart
+        return [BY_NAME["2023/24"]]
     plain = [s for s in fits or [] if s.name not in _LAST_RESORT]
     return plain or fits or []
 

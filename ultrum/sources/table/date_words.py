@@ -27,7 +27,16 @@ _EAST_ASIAN_QUARTER: Final = re.compile(
     r"(\d{4}) ?[年년]? ?[第제]? ?([1-4一二三四]) ?(?:四半期|季度|季|/4 ?분기|분기|/4半期)"
 )
 _EAST_ASIAN_MONTH: Final = re.compile(r"(1[0-2]|[1-9]) ?[月월]")
-_VIETNAMESE: Final = re.compile(r"(?:ngày )?(?:(\d{1,2}) )?(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})")
+_VIETNAMESE: Final = re.compile(
+    r"(?:(?:thứ [^\W\d_]+|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2}) )?"
+    r"(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})"
+)
+_VIETNAMESE_MONTH: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9])")
+_FULL_DATE: Final = re.compile(r"\d{1,4}[/.-]\d{1,2}[/.-]\d{1,4}")
+_IN_BRACKETS: Final = re.compile(r"\((e|a)\)")  # endings of Basque
+_WORD: Final = re.compile(  # superscripts are word characters, and no letters
+    r"[^\W\d_¹²³]{2}|[^\x00-\u024f]|\b[^\W\d_¹²³][1-4]\b|\b[1-4][^\W\d_¹²³]\b"
+)
 _GLUED: Final = re.compile(r"\d(?!(?:st|nd|rd|th|er|re|e|ème|º|ª)\b)[^\W\d_]|[^\W\d_]\d(?!\d{3})")
 _DATE: Final = frozenset(  # CLDR has no word for a date
     [
@@ -154,6 +163,8 @@ def months_by_language(word: str) -> Mapping[str, int]:
     text = plain_text(word)
     if match := _EAST_ASIAN_MONTH.fullmatch(text):
         return {"ja": int(match[1])}
+    if match := _VIETNAMESE_MONTH.fullmatch(text):
+        return {"vi": int(match[1])}
     return _words().months.get(text, {})
 
 
@@ -161,7 +172,7 @@ def may_be_worded(cell: str) -> bool:
     """Whether a text has a number and a word, and is short enough for a date."""
     if not 4 <= len(cell) <= _LONGEST or not any(map(str.isdigit, cell)):
         return False
-    return bool(re.search(r"[^\W\d_]{2}|[^\x00-\u024f]|\b[^\W\d_][1-4]\b", cell))
+    return bool(_WORD.search(cell))
 
 
 @lru_cache(maxsize=65_536)
@@ -169,7 +180,7 @@ def worded_date(cell: str) -> WordedDate | None:
     """A date in words of any language, or None."""
     if not may_be_worded(cell):
         return None
-    text = plain_text(cell)
+    text = plain_text(_IN_BRACKETS.sub(r" \1 ", cell)) if "(" in cell else plain_text(cell)
     numeric = _numeric(text)
     if numeric:
         return WordedDate(numeric, {})
@@ -192,6 +203,9 @@ def _numeric(text: str) -> str:
     if match := _VIETNAMESE.fullmatch(text):
         day, month, year = match.groups()
         return _joined(year, month, day)
+    full = _FULL_DATE.match(text)
+    if full and all(word in _words().others for word in TOKEN.findall(text[full.end() :])):
+        return full[0]  # as in 1.03.2007 г.
     return ""
 
 
@@ -217,6 +231,7 @@ def _quarter(text: str) -> WordedDate | None:
 def _month_and_year(tokens: Sequence[str]) -> WordedDate | None:
     """A month by name with a year and maybe a day; every other word must be a word of dates in its language."""
     words = _words()
+    tokens = _with_whole_names(tokens, words.months)
     months: list[tuple[int, Mapping[str, int]]] = []
     around: list[set[str]] = []
     for place, token in enumerate(tokens):
@@ -236,6 +251,17 @@ def _month_and_year(tokens: Sequence[str]) -> WordedDate | None:
     languages = set(numbers).intersection(*around)
     form = _form(tokens, place) if languages else ""
     return WordedDate(form, {code: n for code, n in numbers.items() if code in languages}) if form else None
+
+
+def _with_whole_names(tokens: Sequence[str], months: Mapping[str, object]) -> list[str]:
+    """Tokens, with two that are the name of a month as one."""
+    whole: list[str] = []
+    for token in tokens:
+        if whole and f"{whole[-1]} {token}" in months:
+            whole[-1] = f"{whole[-1]} {token}"
+        else:
+            whole.append(token)
+    return whole
 
 
 def _form(tokens: Sequence[str], month: int) -> str:

@@ -17,6 +17,7 @@ from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.date_words import is_worded_date
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.ole_check import refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
@@ -27,6 +28,7 @@ DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
 _GAPS: Final = re.compile(r" {2,}|\t+")
 _ANY_GAP: Final = re.compile(r"\s+")
+_MARKED: Final = 0.8  # of the lines with a mark that no table in columns of spaces has
 _SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
 _MOST_PROSE: Final = 100  # lines above a table
 
@@ -137,7 +139,8 @@ def _best_delimiter(lines: list[str]) -> str:
     """The delimiter that splits the most lines with a date into equal numbers of cells."""
     sample = lines if len(lines) < 2 * _SAMPLED else [*lines[:_SAMPLED], *lines[-_SAMPLED:]]
     best, most = ",", 0.0
-    for mark in (*DELIMITERS, "  ", SPACES):
+    marked = sum(";" in line or "\t" in line or "|" in line for line in sample) > _MARKED * len(sample)
+    for mark in DELIMITERS if marked else (*DELIMITERS, "  ", SPACES):
         widths: Counter[int] = Counter()
         for line in sample:
             cells = _split(line, mark)
@@ -167,7 +170,7 @@ def _is_headed(lines: Sequence[str], mark: str, width: int) -> bool:
 def _is_period(cell: str) -> bool:
     """Whether a cell is a date or the name of a month or quarter."""
     text = cell.strip().strip('"')
-    return bool(style_of(text)) or (text[:1].isalpha() and part_of_year(text) is not None)
+    return bool(style_of(text)) or (text[:1].isalpha() and part_of_year(text) is not None) or is_worded_date(text)
 
 
 def _split(line: str, mark: str) -> list[str]:

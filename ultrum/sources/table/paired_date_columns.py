@@ -63,15 +63,18 @@ def _has_values(rows: Sequence[Row], start: int, end: int) -> bool:
 
 def _part(grid: Grid, first: int, start: int, end: int) -> Grid:
     """The columns of one date column, with the rows that have a date, and the lines of the header."""
-    kept = [
-        i
-        for i, r in enumerate(grid.rows)
-        if i < first or (len(r) > start and any(not is_empty(c) for c in r[start:end]))
-    ]
     rows: list[Row] = []
-    for i in kept:
-        row = grid.rows[i]
-        title = i < first and content_width(row) == 1
-        rows.append(list(row[:1]) if title and not start else [*row[start:end]] if not title else [])
+    kept = []
+    for i, row in enumerate(grid.rows):
+        alone = content_width(row) == 1
+        if i < first:
+            rows.append([*row[start:end]] if not alone else list(row[:1]) if not start else [])
+        elif alone and not is_empty(row[0]) and not shape_of(row[0]):
+            rows.append(list(row[:1]))  # a note holds for all parts
+        elif len(row) > start and any(not is_empty(c) for c in row[start:end]):
+            rows.append([*row[start:end]])
+        else:
+            continue
+        kept.append(i)
     lines = [grid.lines[i] for i in kept]
     return replace(grid, rows=rows, lines=lines)

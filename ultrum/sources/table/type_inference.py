@@ -123,7 +123,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         If dates, the decimal mark or the missing-value codes are ambiguous.
     """
     where = block.place
-    joined = date_cells(block)
+    joined = date_cells(block, options.date_form)
     dates = read_dates(joined.cells, options.date_form, where, options.first_year)
     marks = frozenset(str(m).strip().lower() for m in options.missing or ())
     names = [n for k, n in enumerate(block.heading.names) if n and k not in joined.used]

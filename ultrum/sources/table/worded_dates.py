@@ -45,9 +45,7 @@ def with_plain_dates(grid: Grid, language: str | None = None) -> Grid:
     if not columns and not rows:
         return grid
     cells = [*_cells_of(grid, columns, rows)]
-    worded = {
-        c: w for c in dict.fromkeys(cells) if (w := worded_date(c) if may_be_worded(c) else _bare(c)) is not None
-    }
+    worded = {c: w for c in dict.fromkeys(cells) if (w := worded_date(c) or _bare(c)) is not None}
     chosen = _language({c: w.months for c, w in worded.items() if w.months}, language, grid.name)
     plain = {c: w.plain(chosen) for c, w in worded.items() if not w.months or chosen in w.months}
     if not plain:
@@ -75,6 +73,8 @@ def _has_words(cells: Sequence[str]) -> bool:
         if may_be_worded(cell):
             if not styles_of(cell, worded=False) and is_worded_date(cell):
                 return True
+            if _bare(cell):
+                bare.add(plain_text(cell))
         elif (
             (2 <= len(cell) <= 24 and cell[:1].isalnum() and not cell.isascii())
             or cell.isalpha()
