@@ -162,8 +162,11 @@ class Reports(Scratch):
         self.assertEqual(told["delimiter"].chosen, ",")
 
     def test_dated_records_are_kept_as_tables(self):
-        reading = ul.read_series("date,holder,shares\n2024-01-05,Ann,5\n2024-01-05,Ann,6\n2024-02-05,Bo,5\n")
-        self.assertEqual(reading.series, {})
+        text = "date,holder,shares\n2024-01-05,Ann,5\n2024-01-05,Ann,6\n2024-02-05,Bo,5\n"
+        with self.assertRaises(TableError) as refused:
+            ul.read_series(text)
+        self.assertEqual(refused.exception.recommended["records_only"], (True,))
+        reading = ul.read_series(text, records_only=True)
         self.assertEqual(reading.tables["pasted text"]["shares"].tolist(), [5, 6, 5])
 
     def test_intraday_with_a_zone(self):

@@ -107,8 +107,8 @@ def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], 
     >>> options_in_text("Set units='percent'.", ["units"], lambda name, value: f"--read {name}={value}")
     'Set --read units=percent.'
     """
-    pattern = rf"\b({'|'.join(map(re.escape, names))})=(?:'([^']*)'|(\d+)|(\.\.\.))"
-    return re.sub(pattern, lambda m: form(m[1], m[2] or m[3] or "…"), text)
+    pattern = rf"\b({'|'.join(map(re.escape, names))})=(?:'([^']*)'|(\d+)|(True|False)|(\.\.\.))"
+    return re.sub(pattern, lambda m: form(m[1], m[2] or m[3] or (m[4] or "").lower() or "…"), text)
 
 
 class SourceError(UltrumError):

@@ -34,8 +34,9 @@ _VIETNAMESE: Final = re.compile(
 _VIETNAMESE_MONTH: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9])")
 _FULL_DATE: Final = re.compile(r"\d{1,4}[/.-]\d{1,2}[/.-]\d{1,4}")
 _IN_BRACKETS: Final = re.compile(r"\((e|a)\)")  # endings of Basque
+_MARKS: Final = re.compile(r"[\t;|]")  # part the cells of a text
 _WORD: Final = re.compile(  # superscripts are word characters, and no letters
-    r"[^\W\d_¹²³]{2}|[^\x00-\u024f]|\b[^\W\d_¹²³][1-4]\b|\b[1-4][^\W\d_¹²³]\b"
+    r"[^\W\d_¹²³]{2}|[^\x00-\u024f]|\b[^\W\d_¹²³][1-4]\b|\b[1-4][^\W\d_¹²³]\b|\b[Ii] [^\W\d_]\b"
 )
 _GLUED: Final = re.compile(r"\d(?!(?:st|nd|rd|th|er|re|e|ème|º|ª)\b)[^\W\d_]|[^\W\d_]\d(?!\d{3})")
 _DATE: Final = frozenset(  # CLDR has no word for a date
@@ -170,7 +171,7 @@ def months_by_language(word: str) -> Mapping[str, int]:
 
 def may_be_worded(cell: str) -> bool:
     """Whether a text has a number and a word, and is short enough for a date."""
-    if not 4 <= len(cell) <= _LONGEST or not any(map(str.isdigit, cell)):
+    if not 4 <= len(cell) <= _LONGEST or not any(map(str.isdigit, cell)) or _MARKS.search(cell):
         return False
     return bool(_WORD.search(cell))
 
@@ -189,7 +190,7 @@ def worded_date(cell: str) -> WordedDate | None:
         return None
     if _GLUED.search(text):
         return _quarter(text)
-    return _quarter(text) or _month_and_year(tokens)
+    return _month_and_year(tokens) or _quarter(text)
 
 
 def _numeric(text: str) -> str:

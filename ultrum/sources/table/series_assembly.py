@@ -81,16 +81,20 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     decisions = [*columns.decisions, *twice, *_unit_decisions(columns)]
     columns = _in_decimals(columns)
     plain = Reading(name, {}, tuple(decisions), tuple(columns.rejected), columns.frame, events=_events(columns))
-    if options.records_only or not columns.numeric:
+    if options.records_only:
         return plain
+    if not columns.numeric and not plain.events:
+        raise TableError(_no_numbers(name, columns))
     keys = _key_columns(columns, options)
     if keys is None:
-        return _records(plain, columns, name)
+        raise TableError(_dates_repeat(name, columns))
     labels = _join_keys(columns, keys)
     rows = _rows(columns, labels, options, name)
     if rows is None:
-        loose = Decision("shape", "dated records: the frequency of their dates is unknown")
-        return replace(plain, decisions=(*decisions, loose))
+        raise TableError(
+            f"{name}: the dates have no frequency. Set frequency=, such as frequency='D', or records_only=True "
+            "to read the rows as they are."
+        )
     fields = _long(name, columns, keys, labels, rows, options) if keys else _wide(name, columns, rows, options)
     shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
     order = _order(columns.dates.moments) if not keys else ""
@@ -104,6 +108,14 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     return replace(plain, fields=parted, decisions=(*decisions, *taken))
 
 
+def _no_numbers(name: str, columns: Typed) -> str:
+    shown = "; ".join(f"'{n}' has '{next(map(str, c), '')[:30]}'" for n, c in list(columns.columns.items())[:4])
+    return (
+        f"{name}: no column has numbers: {shown}. Set delimiter= or decimal= if the cells are not split "
+        "correctly, or records_only=True to read the rows as they are."
+    )
+
+
 def _events(columns: Typed) -> Mapping[str, pd.DataFrame]:
     """Dividends and splits among the rows, and in columns if each date stands once."""
     if pd.Series(columns.dates.instants).duplicated().any():
@@ -112,16 +124,14 @@ def _events(columns: Typed) -> Mapping[str, pd.DataFrame]:
     return events_in_columns(by_heading, columns.dates.moments) | dict(columns.events)
 
 
-def _records(plain: Reading, columns: Typed, name: str) -> Reading:
-    """Rows without a key column: dated records if they contain words, otherwise an error."""
-    if any(n for n in columns.columns if n not in columns.units):
-        decision = Decision("shape", "dated records: dates repeat without a key column")
-        return replace(plain, decisions=(*plain.decisions, decision))
-    days = columns.dates.moments
-    twice = pd.Series(days)[pd.Series(days).duplicated()]
-    raise TableError(
+def _dates_repeat(name: str, columns: Typed) -> str:
+    days = pd.Series(columns.dates.moments)
+    twice = days[days.duplicated()]
+    words = any(n not in columns.units for n in columns.columns)
+    return (
         f"{name}: {quantity(len(twice), 'duplicate period')}, first {str(twice.iloc[0])[:10]}. Remove one of "
-        "each, or set asset_column= to the column of assets."
+        "each, or set asset_column= to the column of assets"
+        + (", or records_only=True to read the rows as they are." if words else ".")
     )
 
 
@@ -207,7 +217,7 @@ def _join_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
 
 
 def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
-    """Periods of the rows; None if dated records have no frequency."""
+    """Periods of the rows; None if the dates have no frequency."""
     dates = columns.dates
     if options.frequency:
         frequency = Frequency.parse(options.frequency)
