@@ -2,6 +2,7 @@
 
 ``fuzz MINUTES``    damaged inputs for everything that reads from outside, each target in its turn
 ``tables COUNT``    tables of known truth in random layouts, read back or refused; what is refused, by reason
+``locales COUNT``   tables in the languages of the world, with units, currencies and the class of each line; resumable
 ``vault MINUTES``   ten processes at one vault, and then the catalogue made anew
 ``kills COUNT``     a pull killed at random moments, the vault verified after each; two pulls at once
 ``flips COUNT``     single bits of a vault flipped; each is noticed by verify, or changes no answer, and is repaired
@@ -20,6 +21,7 @@ import unittest
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
+SLICE = 500
 MOST_MEMORY = 4 << 30  # bytes of a process that reads damaged inputs
 
 
@@ -68,33 +70,45 @@ def fuzz_slice(target, start, seconds):
     print(number - start)
 
 
-def tables(count):
-    """Tables of known truth from a number on; every wrong one, and how many are refused."""
+def tables(kind, count, start=1_000_000):
+    """Tables of known truth from a number on; every wrong one, and how many are refused.
+
+    Each line of progress has the number to start from, so that a run can be resumed.
+    """
     from concurrent.futures import ProcessPoolExecutor
 
+    most = wrong = refused = 0
     with ProcessPoolExecutor() as pool:
-        parts = list(pool.map(tables_slice, range(1_000_000, 1_000_000 + count, 500)))
-    wrong = [w for found, _ in parts for w in found]
-    refused = [r for _, found in parts for r in found]
-    print("\n".join([*wrong, *[f"refused {r}" for r in refused[:20]]]))
-    print(f"{500 * len(parts):,} tables, {len(wrong)} read wrong, {len(refused)} refused")
-    return len(wrong)
+        slices = range(start, start + count, SLICE)
+        for first, (lines, no) in zip(slices, pool.map(tables_slice, [kind] * len(slices), slices), strict=True):
+            wrong += len(lines)
+            refused += len(no)
+            most += SLICE
+            print(
+                "\n".join(
+                    [*lines, *[f"refused {r}" for r in no[:3]], f"to resume: {kind} {count} {first + SLICE}"]
+                )
+            )
+    print(f"{most:,} {kind}, {wrong} read wrong, {refused} refused ({100 * refused / most:.1f} %)")
+    return wrong
 
 
-def tables_slice(start):
+def tables_slice(kind, start):
     """Five hundred tables: those read wrong, and those refused."""
     import warnings
 
     import ultrum as ul
+    from tests.generated_locales import locale_differences, make_locale_case
     from tests.generated_tables import differences, make_case
     from ultrum.errors import TableError
 
+    make, compare = {"tables": (make_case, differences), "locales": (make_locale_case, locale_differences)}[kind]
     warnings.simplefilter("ignore")
     wrong, refused = [], []
-    for seed in range(start, start + 500):
-        case = make_case(seed)
+    for seed in range(start, start + SLICE):
+        case = make(seed)
         try:
-            found = differences(case, ul.read_series(case.body))
+            found = compare(case, ul.read_series(case.body))
             wrong += [f"WRONG {seed}: {found[0]} ({case.how})"] if found else []
         except TableError as error:
             refused.append(f"{seed}: {str(error)[:120]} ({case.how})")
@@ -161,7 +175,9 @@ def main(words):
     if what == "fuzz":
         faults = fuzz(much or 60)
     elif what == "tables":
-        faults = tables(int(much or 100_000))
+        faults = tables("tables", int(much or 100_000), *map(int, words[2:3]))
+    elif what == "locales":
+        faults = tables("locales", int(much or 20_000), *map(int, words[2:3]))
     elif what == "vault":
         name = "tests.test_vault.HostileWorld.test_ten_processes_at_once"
         faults = tests(name, ULTRUM_VAULT_SECONDS=60 * (much or 10))

@@ -13,13 +13,17 @@ from babel import Locale, dates, numbers
 LOCALES = ["bg", "bs", "ca", "cs", "cy", "da", "de", "el", "en", "en_GB", "es", "et", "eu", "fi", "fr", "ga", "gl", "hr", "hu", "id", "is", "it", "lt", "lv", "mk", "ms", "mt", "nb", "nl", "pl", "pt", "pt_BR", "ro", "ru", "sk", "sl", "sq", "sr", "sv", "sw", "tr", "uk", "vi", "az"]  # fmt: skip
 LEGACY = {"cs": "cp1250", "sk": "cp1250", "pl": "cp1250", "hu": "cp1250", "hr": "cp1250", "sl": "cp1250", "ru": "cp1251",
           "uk": "cp1251", "bg": "cp1251", "el": "cp1253", "tr": "cp1254", "lt": "cp1257", "lv": "cp1257",
-          "et": "cp1257"}  # fmt: skip
+          "et": "cp1257", "ja": "shift_jis", "zh": "gb18030", "ko": "euc_kr", "he": "cp1255", "th": "cp874"}  # fmt: skip
 PERCENT = {"de": "Prozent", "fr": "pour cent", "es": "por ciento", "it": "per cento", "nl": "procent", "sv": "procent",
            "da": "procent", "nb": "prosent", "fi": "prosenttia", "pl": "procent", "cs": "procent", "pt": "por cento",
            "tr": "yüzde", "hu": "százalék", "ro": "procente"}  # fmt: skip
+UNIT = {"de": "Einheit", "fr": "Unité", "es": "Unidad", "it": "Unità", "nl": "Eenheid", "sv": "Enhet", "pl": "Jednostka",
+        "cs": "Jednotka", "fi": "Yksikkö", "pt": "Unidade", "tr": "Birim", "ja": "単位", "zh": "单位", "ko": "단위"}  # fmt: skip
+MISSING = ("", "", "..", "n/a", "-", "–", ":", "NaN", "x")
 DATE = {"de": "Datum", "fr": "Date", "es": "Fecha", "it": "Data", "nl": "Datum", "sv": "Datum", "da": "Dato", "nb": "Dato",
         "fi": "Päivä", "pl": "Data", "cs": "Datum", "pt": "Data", "tr": "Tarih", "hu": "Dátum", "ro": "Data",
         "ru": "Дата", "uk": "Дата", "el": "Ημερομηνία"}  # fmt: skip
+SCALES = {"million": 1e6, "thousand": 1e3}
 CURRENCIES = ("EUR", "GBP", "PLN", "CZK", "SEK", "JPY")
 NAMES = ("Alna", "Brisk", "Corlo", "Dunem", "Ferro", "Galm")
 PATTERNS = {"M": ("LLLL y", "MMM y", "LLL yy", "MM/y", "y-MM", "MMMM y", "yMM", "y'M'MM"),
@@ -37,7 +41,7 @@ class LocaleCase:
     body: bytes
     frequency: str
     truth: dict
-    units: dict
+    units: str
     currency: str
     events: dict
     classes: dict
@@ -72,10 +76,26 @@ class _File:
             self.place = "title"
         if self.layout == "long" and self.place == "unit row":
             self.place = "unit column"
-        self.currency = rng.choice(CURRENCIES) if self.unit == "million" or rng.random() < 0.3 else ""
-        if self.unit == "percent":
+        self.currency = rng.choice(CURRENCIES) if self.unit in SCALES or rng.random() < 0.4 else ""
+        if self.unit in ("percent", "points"):
             self.currency = ""
+        self.currency_place = ""
+        if self.currency and not self.unit:
+            self.currency_place = self.draw("currency", ["title", "heading", "label", "unit row", "note"])
+            if self.currency_place == "unit row" and self.layout in ("long", "grid", "prices"):
+                self.currency_place = "column" if self.layout == "long" else "title"
+            if self.currency_place == "heading" and self.layout in ("grid", "prices"):
+                self.currency_place = "title"
+        self.missing = self.draw("missing", MISSING)
+        noted = "note" in (self.place, self.currency_place)  # is a note of the last table alone
+        self.below = not noted and self.layout in ("wide", "long") and self.code == "M" and rng.random() < 0.15
+        self.shifted = rng.random() < 0.08
+        self.ruled = self.layout == "wide" and rng.random() < 0.08
+        self.bad = self.layout == "wide" and rng.random() < 0.1
+        self.minus = self.draw("minus", ["-", "-", "-", "\u2212", "()"])
         self.status = self.layout == "wide" and len(self.names) == 1 and rng.random() < 0.2
+        self.halves = self.draw("halves", ["H{h} {y}", "{y} H{h}", "{y}H{h}", "{y}-S{h}", "{y} S{h}"])
+        self.years = self.draw("years", ["{y}/{s:02d}", "{y}-{s:02d}", "FY{z}", "{y}/{z}"])
         self.lines, self.classes = [], []
 
     def draw(self, what, choices):
@@ -92,9 +112,9 @@ class _File:
 
     def label(self, day):
         if self.code == "A":
-            return f"{day.year}/{(day.year + 1) % 100:02d}"
+            return self.years.format(y=day.year, z=day.year + 1, s=(day.year + 1) % 100)
         if self.code == "S":
-            return f"H{1 + day.month // 7} {day.year}"
+            return self.halves.format(h=1 + day.month // 7, y=day.year)
         if self.pattern == "short4":
             pattern = dates.get_date_format("short", self.locale).pattern
             pattern = pattern.replace("yyyy", "y").replace("yy", "y")
@@ -107,17 +127,21 @@ class _File:
         if self.kind == "xlsx":
             return value
         text = numbers.format_decimal(abs(value), "#,##0.00##" if self.grouped else "0.00##", self.locale)
-        return ("-" if value < 0 else "") + text
+        if value < 0 and self.minus == "()":
+            return f"({text})"
+        return (self.minus if value < 0 else "") + text
 
     def cell(self, value):
         if math.isnan(value):
-            return ""
+            return self.missing if self.kind != "xlsx" or self.missing in ("..", "n/a") else ""
+        if self.place == "cells" and self.unit == "points":
+            return numbers.format_decimal(value, "0.00", self.locale) + self.rng.choice([" bp", "bp"])
         if self.place == "cells":
             return numbers.format_decimal(value, "0.00", self.locale) + self.rng.choice(["%", " %"])
         return self.number(value)
 
     def column(self, count):
-        if self.unit == "percent":
+        if self.unit in ("percent", "points"):
             return [round(self.rng.gauss(3, 1.5), 2) for _ in range(count)]
         level, made = self.rng.choice([40.0, 900.0, 20_000.0]), []
         for _ in range(count):
@@ -128,7 +152,13 @@ class _File:
     def unit_words(self):
         if self.unit == "percent":
             return self.rng.choice(["%", PERCENT.get(self.locale.language, "%"), "percent"])
-        return self.rng.choice([f"{self.currency} million", f"millions of {self.currency}"])
+        if self.unit == "points":
+            return self.rng.choice(["basis points", "bp", "bps"])
+        return self.rng.choice([f"{self.currency} {self.unit}", f"{self.unit}s of {self.currency}"])
+
+    def words(self):
+        """The unit, or the currency alone."""
+        return self.unit_words() if self.unit else self.currency
 
     def line(self, cells, what):
         self.lines.append(cells)
@@ -139,16 +169,18 @@ class _File:
         if self.unit and self.place == "title":
             title += self.rng.choice([f" ({self.unit_words()})", f", {self.unit_words()}"])
             self.line([title], "title")
-        elif self.currency and self.unit != "million":
+        elif self.currency_place == "title":
             self.line([f"{title} ({self.currency})"], "title")
         elif self.rng.random() < 0.5:
             self.line([title], "title")
+        if "label" in (self.place, self.currency_place):
+            self.line([f"{UNIT.get(self.locale.language, 'Unit')}: {self.words()}"], "title")
         if self.lines and self.rng.random() < 0.4:
             self.lines.append([])
             self.classes.append(None)
 
     def heading(self, name):
-        return f"{name} ({self.unit_words()})" if self.place == "heading" else name
+        return f"{name} ({self.words()})" if "heading" in (self.place, self.currency_place) else name
 
     def date_word(self):
         return self.rng.choice([DATE.get(self.locale.language, "date"), "Date"])
@@ -160,18 +192,32 @@ class _File:
             self.kind = ";"
         self.above()
         getattr(self, f"_{self.layout}")()
-        if self.place == "note":
-            self.line([f"Unit: {self.unit_words()}"], "note")
+        if "note" in (self.place, self.currency_place):
+            self.line([f"Unit: {self.words()}"], "note")
         elif self.rng.random() < 0.4:
             self.line([self.rng.choice(["Source: harbour office.", "Last updated: 14 March 2025"])], "note")
         return self.written()
 
     def _table(self, heads, rows, unit_row=None):
         self.line(heads, "header")
-        if self.place == "unit row":
-            self.line(unit_row or ["", *[self.unit_words() for _ in heads[1:]]], "header")
+        if "unit row" in (self.place, self.currency_place):
+            self.line(unit_row or ["", *[self.words() for _ in heads[1:]]], "header")
+        if self.ruled:
+            self.line(["---" for _ in heads], "header")
+        if self.bad:
+            k = len(rows) // 2
+            rows[k] = (["31.02.2O13", *rows[k][0][1:]], "rejected")
         for row, what in rows:
             self.line(row, what)
+        if self.below:
+            self.lines.append([])
+            self.classes.append(None)
+            self.line(["Annual averages"], "note")
+            self.line([self.date_word(), *[f"Mean {h}" for h in heads[1:]]], "other table")
+            for year in range(1990, 1990 + self.rng.randint(3, 12)):
+                self.line(
+                    [str(year), *[self.number(round(self.rng.gauss(3, 1), 2)) for _ in heads[1:]]], "other table"
+                )
 
     def _wide(self):
         count = self.rng.randint(14, 70)
@@ -181,20 +227,32 @@ class _File:
             self.truth[self.names[0]][index[4]] = math.nan
         rows = [([self.label(d), *[self.cell(self.truth[n][d]) for n in self.names]], "row") for d in index]
         heads = [self.date_word(), *[self.heading(n) for n in self.names]]
+        if self.bad:
+            for n in self.names:
+                self.truth[n][index[count // 2]] = math.nan
         if self.status:
             rows = [([*r, self.rng.choice(["A", "A", "A", "E", "P"])], w) for r, w in rows]
             heads.append("Status")
-        self._table(heads, rows, ["", *[self.unit_words() for _ in self.names], *[""] * self.status])
+        self._table(heads, rows, ["", *[self.words() for _ in self.names], *[""] * self.status])
 
     def _long(self):
         count = self.rng.randint(12, 40)
         index = self.days(count)
         self.names = self.names if len(self.names) > 1 else list(NAMES[:2])
         self.truth = {n: dict(zip(index, self.column(count), strict=True)) for n in self.names}
-        words = self.unit_words() if self.place == "unit column" else ""
+        words = self.words() if self.place == "unit column" or self.currency_place == "column" else ""
         rows = [([self.label(d), n, self.cell(self.truth[n][d]), *([words] if words else [])], "row")
                 for d in index for n in self.names]  # fmt: skip
-        heads = [self.date_word(), "Series", self.heading("Value"), *(["Unit"] if words else [])]
+        heads = [
+            self.date_word(),
+            "Series",
+            self.heading("Value"),
+            *(
+                [self.rng.choice(["Unit", UNIT.get(self.locale.language, "Unit")]) if self.unit else "Currency"]
+                if words
+                else []
+            ),
+        ]
         self._table(heads, rows)
 
     def _paired(self):
@@ -211,7 +269,7 @@ class _File:
             rows.append((row, "row"))
         word = self.date_word()
         self._table([c for n in self.names for c in (word, self.heading(n))], rows,
-                    [c for _ in self.names for c in ("", self.unit_words())])  # fmt: skip
+                    [c for _ in self.names for c in ("", self.words())])  # fmt: skip
 
     def _grid(self):
         years = self.rng.randint(3, 12)
@@ -258,6 +316,8 @@ class _File:
         self._table(["Period", *[self.heading(n) for n in self.names]], rows)
 
     def written(self):
+        if self.shifted:
+            self.lines = [["", *row] if row else row for row in self.lines]
         if self.kind == "xlsx":
             held = io.BytesIO()
             with xlsxwriter.Workbook(held, {"in_memory": True}) as book:
@@ -284,11 +344,11 @@ def make_locale_case(seed):
     """A random file with its truth."""
     file = _File(seed)
     body = file.make()
-    divisor, factor = (100.0 if file.unit == "percent" else 1.0), 1e6 if file.unit == "million" else 1.0
+    divisor, factor = {"percent": 100.0, "points": 10_000.0}.get(file.unit, 1.0), SCALES.get(file.unit, 1.0)
     truth = {n: {d: v / divisor * factor for d, v in values.items() if not math.isnan(v)}
              for n, values in file.truth.items()}  # fmt: skip
     return LocaleCase(
-        body, file.code, truth, {"percent": "decimal"}.get(file.unit, ""), file.currency, getattr(file, "dividends", {}),
+        body, file.code, truth, {"percent": "decimal", "points": "decimal"}.get(file.unit, ""), file.currency, getattr(file, "dividends", {}),
         {k + 1: c for k, c in enumerate(file.classes) if c}, "; ".join(file.how),
     )  # fmt: skip
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.corpus import BROKEN, GOOD, PAGE
+from tests.generated_locales import locale_differences, make_locale_case
 from tests.generated_tables import differences, make_case
 from tests.support import OnPractice, Scratch, months
 from ultrum.errors import PartialReadingWarning, TableError
@@ -495,6 +496,18 @@ class Generated(Scratch):
                 continue
             self.assertEqual(differences(case, reading), [], f"{seed}: {case.how}")
         self.assertLessEqual(len(refused), 6, "\n".join(refused[:20]))  # 2 %; a reader of nothing fails
+
+    def test_files_in_forty_languages_are_read_with_every_fact_or_refused(self):
+        refused = []
+        for seed in range(300):
+            case = make_locale_case(seed)
+            try:
+                reading = ul.read_series(case.body)
+            except TableError as error:
+                refused.append(f"{seed} ({case.how}): {error}")
+                continue
+            self.assertEqual(locale_differences(case, reading), [], f"{seed}: {case.how}")
+        self.assertLessEqual(len(refused), 15, "\n".join(refused[:20]))
 
     @settings(max_examples=6, deadline=None)
     @given(st.integers(0, 9999), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%Y%m%d", "%m/%d/%Y"]),

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 
@@ -16,6 +17,7 @@ from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.number_formats import is_missing, is_number
 
 Row = Sequence[Any]
+_RULE: Final = re.compile(r"[:|+]?[-=_─━═]{2,}[:|+]?")
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,37 @@ class Grid:
         padded = [[*row, *[""] * (width - len(row))] for row in self.rows]
         turned: list[Row] = [list(column) for column in zip(*padded, strict=True)]
         return replace(self, rows=turned, lines=list(range(1, width + 1)))
+
+
+def without_empty_start(grid: Grid) -> Grid:
+    """The grid without columns that are empty in all rows, to the left of the table."""
+    start = min(
+        (next((k for k, c in enumerate(row) if not is_empty(c)), 1 << 30) for row in grid.rows), default=0
+    )
+    return replace(grid, rows=[row[start:] for row in grid.rows]) if 0 < start < 1 << 30 else grid
+
+
+def is_rule(row: Row) -> bool:
+    """Whether a row is a line of dashes below the headings or above the totals.
+
+    Examples
+    --------
+    >>> is_rule(["----", "-----"]), is_rule(["2024-01", "--"])
+    (True, False)
+    """
+    filled = [c for c in row if not is_empty(c)]
+    return bool(filled) and all(isinstance(c, str) and _RULE.fullmatch(c.strip()) for c in filled)
+
+
+def without_rules(grid: Grid) -> Grid:
+    """The grid with lines of dashes as blank lines."""
+    rules = [i for i, row in enumerate(grid.rows) if row and str(row[0])[:1] in "-=_─━═:|+" and is_rule(row)]
+    if not rules:
+        return grid
+    rows = list(grid.rows)
+    for i in rules:
+        rows[i] = []
+    return replace(grid, rows=rows)
 
 
 def shown_rows(grid: Grid, most: int = 3) -> str:

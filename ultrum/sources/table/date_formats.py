@@ -267,6 +267,7 @@ STYLES: Final = (
     DateStyle("AB (2024)", rf"[A-Za-z]{{1,6}}(?:(?:1[89]|20)\d\d)? ?[(\[]{_YEAR}[)\]]", "A"),
     DateStyle("2024 (AB)", rf"{_YEAR} ?[(\[](?:[A-Za-z]{{2,6}}|[A-Z]{{2}}(?P=y))[)\]]", "A"),
     DateStyle("2023/24", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>\d\d)", "A"),
+    DateStyle("2023/2024", r"(?P<y>(?:1[89]|20)\d\d)[/-](?P<c>(?:1[89]|20)\d\d)", "A"),
     DateStyle("epoch seconds", r"(?P<e>-?\d{8,10}(?:\.\d+)?|\d{12,13})", "D", weak=True),
     DateStyle("day number", r"(?P<n>[1-7]\d{4}(?:[.,]\d+)?)", "D", weak=True),
 )
@@ -457,7 +458,7 @@ def styles_of_shape(cell: str) -> tuple[DateStyle, ...]:
 
 def _sensible(style: DateStyle, cell: str) -> bool:
     """Whether fiscal years are consecutive: 2023/24."""
-    if style.name != "2023/24":
+    if style.name not in ("2023/24", "2023/2024"):
         return True
     return (int(cell[:4]) + 1) % 100 == int(cell[-2:])
 

@@ -28,7 +28,7 @@ _EAST_ASIAN_QUARTER: Final = re.compile(
 )
 _EAST_ASIAN_MONTH: Final = re.compile(r"(1[0-2]|[1-9]) ?[月월]")
 _VIETNAMESE: Final = re.compile(
-    r"(?:(?:thứ [^\W\d_]+|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2}) )?"
+    r"(?:(?:thứ [^\W\d_]+|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2})\.? )?"
     r"(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})"
 )
 _VIETNAMESE_MONTH: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9])")

@@ -15,7 +15,7 @@ from typing import Final, Literal
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_value
+from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
 from ultrum.sources.table.number_formats import is_blank
 from ultrum.sources.table.table_detection import A_TOTAL, Block
 
@@ -177,13 +177,13 @@ def _is_named(row: Row, names: set[str]) -> bool:
 
 def _class_outside(row: Row, above: bool, read: Sequence[Block]) -> LineClass:
     """Class of a line outside the rows and headers."""
-    if any(b.heading.names_again(row) for b in read):
+    if any(b.heading.names_again(row) for b in read) or (above and is_rule(row)):
         return "header"
     filled = [c for c in row if not is_empty(c)]
     dates = sum(map(is_date, filled))
     if dates == len(filled):
         return "header" if above else "date" if len(filled) == 1 else "not used"
-    if looks_like_row(row):
+    if looks_like_row(row) and not is_rule(row):
         return "not used"
     return "title" if above else "note"
 

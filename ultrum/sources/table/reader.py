@@ -19,7 +19,7 @@ from ultrum.errors import TableError
 from ultrum.file_access import path_of
 from ultrum.sources.table.ambiguous_dates import style_given
 from ultrum.sources.table.bars import name_bars
-from ultrum.sources.table.cell_grid import Grid
+from ultrum.sources.table.cell_grid import Grid, without_empty_start
 from ultrum.sources.table.composite_dates import side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.fast_csv import read_quick
@@ -37,6 +37,7 @@ from ultrum.sources.table.line_account import LineRange, account_of, other_sheet
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.series_assembly import assemble
 from ultrum.sources.table.single_value import find_figure
+from ultrum.sources.table.statements import statements_in
 from ultrum.sources.table.table_detection import Block, find_blocks
 from ultrum.sources.table.type_inference import type_cells
 from ultrum.sources.table.undated_tables import add_day_column
@@ -257,6 +258,7 @@ def _chosen_blocks(
     layout = LayoutOptions(
         options.columns, options.header, options.date_column, style is not None and style.weak, style
     )
+    grids = [without_empty_start(grid) for grid in grids]
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):
@@ -288,8 +290,19 @@ def _chosen_blocks(
     others = [b for b in by_grid[number] if not any(b is r for r in read)]
     account = account_of(grids[number], read, others)
     aside += [_not_used(r) for r in account if r.what == "not used"]
+    aside += _statements_elsewhere(read, others)
     sheets = [other_sheet(g) for n, g in enumerate(grids) if n != number]
     return read, aside, (*account, *(s for s in sheets if s.lines))
+
+
+def _statements_elsewhere(read: Sequence[Block], others: Sequence[Block]) -> list[Decision]:
+    """Statements about units at the tables that are not read, as their last may be that of the whole file."""
+    own = {s.text for b in read for s in statements_in(b.preamble, b.footer)}
+    found = [(s, b) for b in others for s in statements_in(b.preamble, b.footer) if s.text not in own]
+    return [
+        Decision("not used", f"{s.kind} in {s}", "units=", f"at the table from line {b.lines[0]}", b.lines[0])
+        for s, b in found
+    ]
 
 
 def _not_used(lines: LineRange) -> Decision:

@@ -26,6 +26,7 @@ from ultrum.sources.table.cell_grid import (
     is_value,
     is_word,
     shown_rows,
+    without_rules,
 )
 from ultrum.sources.table.date_column import LayoutOptions, date_column_of
 from ultrum.sources.table.date_formats import fitting, looks_like_date
@@ -123,7 +124,7 @@ def find_blocks(grid: Grid, layout: LayoutOptions, where: str) -> list[Block]:
     TableError
         If there is none, or one without a heading.
     """
-    grid = with_every_period(grid)
+    grid = with_every_period(without_rules(grid))
     parts = parts_by_date_column(grid) if layout.columns is None and layout.date_column is None else [grid]
     if len(parts) > 1:
         return _blocks_of_parts(parts, layout, where)
