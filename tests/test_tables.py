@@ -332,7 +332,7 @@ class Statements(Scratch):
 ACCOUNTED = {  # text, classes of its lines that are not blank, series
     "titles, a sum and notes": (
         "Office of Weights\nEinheit: %\nMonth;North\n2020-01;1,5\n2020-02;1,6\nSumme;3,1\n\nNote: early\n",
-        ["title", "title", "header", "row", "row", "subtotal", "note"],
+        ["title", "unit", "header", "row", "row", "subtotal", "note"],
         ["North"],
     ),
     "names over units, a bad cell": (
@@ -482,6 +482,64 @@ class Words(Scratch):
                 self.assertEqual((str(got.index[0])[:10], len(got)), (first, 2))
         with self.refused(TableError, "has two readings"):
             ul.read_series("d;x\n03/04/2024;1\n04/04/2024;2\n", dates="01/02/2024")
+
+
+class Facts(Scratch):
+    """What a file states reaches the number, the account or a refusal."""
+
+    def test_no_return_spans_a_row_that_is_not_used(self):
+        days = pd.bdate_range("2024-01-01", periods=20)
+        rows = [f"{d.date()},{100 + i}" for i, d in enumerate(days)]
+        rows[9] = "2024-01-32,109"
+        for lines in (rows, rows[::-1]):
+            prices = ul.read_series("date,close\n" + "\n".join(lines) + "\n").series["close"]
+            returns = ul.returns(prices).to_pandas()
+            self.assertEqual(returns[returns.isna()].index.tolist(), list(days[9:11]))
+            self.assertEqual(len(returns), 19)
+
+    def test_fiscal_quarters_are_those_of_the_calendar(self):
+        rows = "".join(f"FY{y:02d} Q{q};{y + q}\n" for y in (4, 5) for q in (1, 2, 3, 4))
+        with self.refused(TableError, "the month in which the year ends", "dates='year ends June'"):
+            ul.read_series(f"period;x\n{rows}")
+        for text, options, first in (
+            (f"period;x\n{rows}", {"dates": "year ends June"}, "2003Q3"),
+            (f"Financial year ending 31 March\nperiod;x\n{rows}", {}, "2003Q2"),
+        ):
+            self.assertEqual(str(ul.read_series(text, **options).series["x"].index[0]), first)
+        with self.refused(TableError, "ends no calendar quarter"):
+            ul.read_series(f"period;x\n{rows}", dates="year ends May")
+
+    def test_a_column_of_statuses_marks_the_numbers_to_its_left(self):
+        reading = ul.read_series("date,x,x flag,y,y flag\n2024-01,7,A,1,\n2024-02,8,A,2,p\n2024-03,9,E,3,r\n")
+        notes = {n: s.metadata.notes for n, s in reading.series.items()}
+        self.assertEqual(notes, {"x": ("1 estimated",), "y": ("1 provisional", "1 revised")})
+        kinds = dict(zip(reading.account_of_columns["column"], reading.account_of_columns["what"], strict=True))
+        self.assertEqual(
+            kinds, {"date": "date", "x": "value", "x flag": "status", "y": "value", "y flag": "status"}
+        )
+
+    def test_the_cells_of_a_column_add_up(self):
+        text = "month;v\n" + "".join(
+            f"2024-{m:02d};{c}\n" for m, c in enumerate(["1", "", "n/a", "odd", *"234567"], 1)
+        )
+        cells = ul.read_series(text).account_of_columns.set_index("column").loc["v"]
+        self.assertEqual(cells[["used", "missing", "rejected"]].tolist(), [7, 2, 1])
+
+    def test_a_month_that_is_not_understood_is_placed_or_refused(self):
+        row = "2020;" + ";".join(f"{m}.5" for m in range(1, 13))
+        rows = f"{row}\n{row.replace('2020', '2021')}\n"
+        known = ul.read_series(f"Year;Jan;Feb;Mar;Apr;Zzz;Jun;Jul;Aug;Sep;Oct;Nov;Dec\n{rows}")
+        self.assertEqual(next(iter(known.series.values())).to_pandas()["2020-05"], 5.5)
+        with self.refused(TableError, "can be another or a mean of the year"):
+            ul.read_series(f"Year;Jan;Feb;Mar;Apr;May;Jun;Jul;Aug;Sep;Oct;Nov;Zzz\n{rows}")
+        with self.refused(TableError, "stands between the months 'Mar' and 'Apr'"):
+            ul.read_series(f"Year;Jan;Feb;Mar;Zzz;Apr;May;Jun;Jul;Aug;Sep;Oct;Nov\n{rows}")
+
+    def test_infinite_numbers_of_json_are_rejected_cells(self):
+        text = '[{"date": "2020-01", "x": 1}, {"date": "2020-02", "x": 1e999}, {"date": "2020-03", "x": 3}]'
+        reading = ul.read_series(self.file("t.json", text))
+        self.assertEqual([r.line for r in reading.rejected], [3])
+        self.assertEqual(reading.series["x"].values.count(), 2)
 
 
 class Generated(Scratch):

@@ -258,6 +258,16 @@ class LinesOfOneClass(TypedDict):
     place: str
 
 
+class CellsOfOneColumn(TypedDict):
+    """What the cells of a column are: date, value, name, unit, status or text."""
+
+    column: str
+    what: str
+    used: int
+    missing: int
+    rejected: int
+
+
 class FileAnswer(TypedDict):
     """``ultrum look FILE``: the series of a table with their values, and how it was read."""
 
@@ -266,6 +276,7 @@ class FileAnswer(TypedDict):
     decisions: list[ReadingDecision]
     rejected: list[RejectedRow]
     account: list[LinesOfOneClass]
+    columns: list[CellsOfOneColumn]
     spells: NotRequired[list[Spell]]
 
 

@@ -353,6 +353,7 @@ def _look_at_many(
                 "decisions": [vars(d) for d in reading.decisions] if reading else [],
                 "rejected": [vars(r) for r in reading.rejected] if reading else [],
                 "account": [vars(r) for r in reading.lines] if reading else [],
+                "columns": [vars(c) for c in reading.cells()] if reading else [],
                 **({} if spells is None else {"spells": spells.to_dict("records")}),
             }
         )

@@ -36,6 +36,15 @@ def encodings_by_words(body: bytes) -> list[str]:
     return [best, "cp1252"] if counts[best] > counts["cp1252"] else ["cp1252"]
 
 
+def shown_encoding(encoding: str, text: str, given: str | None) -> str:
+    """The encoding for a report: the default is an assumption where no known word has a letter outside ASCII."""
+    if given or encoding != "cp1252":
+        return encoding
+    lines = [line for line in text[:_SAMPLE].splitlines() if not line.isascii()][:_LINES]
+    known = any(_known_words(line.encode("cp1252", "replace"), "cp1252") > 0 for line in lines)
+    return encoding if known else f"{encoding}, assumed: set encoding= if names are not spelled correctly"
+
+
 def _known_words(line: bytes, code: str) -> int:
     """Number of known words of a line with letters outside ASCII; -1 if it is no text in the encoding."""
     try:

@@ -23,6 +23,7 @@ from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.composite_dates import date_cells, side_by_side
 from ultrum.sources.table.date_column import LayoutOptions
 from ultrum.sources.table.date_formats import BY_NAME
+from ultrum.sources.table.encodings import shown_encoding
 from ultrum.sources.table.file_formats import text_grid
 from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of
@@ -102,7 +103,8 @@ def _sample(body: bytes) -> bytes:
 
 def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
     """The only plain block of the sample."""
-    grid = text_grid(text, name, options.delimiter, encoding).check_size(name)
+    shown = shown_encoding(encoding, text, options.encoding)
+    grid = text_grid(text, name, options.delimiter, shown).check_size(name)
     layout = LayoutOptions(options.columns, options.header, options.date_column)
     blocks = find_blocks(grid, layout, name)
     block = blocks[0]

@@ -18,7 +18,9 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.date_words import is_worded_date
+from ultrum.sources.table.encodings import shown_encoding
 from ultrum.sources.table.file_kinds import kind_of
+from ultrum.sources.table.fiscal_quarters import is_fiscal_label
 from ultrum.sources.table.ole_check import refuse_circles
 from ultrum.sources.table.periods_of_year import part_of_year
 from ultrum.sources.table.unpacking import decode
@@ -28,7 +30,7 @@ DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
 _GAPS: Final = re.compile(r" {2,}|\t+")
 _ANY_GAP: Final = re.compile(r"\s+")
-_MARKED: Final = 0.8  # of the lines with a mark that no table in columns of spaces has
+_MARKED: Final = 0.5  # of the lines with a mark that no table in columns of spaces has
 _SAMPLED: Final = 2_000  # lines at each end by which the delimiter is found
 _MOST_PROSE: Final = 100  # lines above a table
 
@@ -64,7 +66,8 @@ def grids_of(
         raise TableError(f"{name} is a text file without sheets. Remove sheet={sheet!r}.")
     else:
         text, text_encoding = decode(body, name, encoding)
-        return [text_grid(text, name, delimiter, text_encoding, language).check_size(name)]
+        shown = shown_encoding(text_encoding, text, encoding)
+        return [text_grid(text, name, delimiter, shown, language).check_size(name)]
     return [with_plain_dates(grid.check_size(name), language) for grid in grids]
 
 
@@ -170,7 +173,8 @@ def _is_headed(lines: Sequence[str], mark: str, width: int) -> bool:
 def _is_period(cell: str) -> bool:
     """Whether a cell is a date or the name of a month or quarter."""
     text = cell.strip().strip('"')
-    return bool(style_of(text)) or (text[:1].isalpha() and part_of_year(text) is not None) or is_worded_date(text)
+    named = text[:1].isalpha() and part_of_year(text) is not None
+    return bool(style_of(text)) or named or is_worded_date(text) or is_fiscal_label(text)
 
 
 def _split(line: str, mark: str) -> list[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
@@ -12,6 +14,7 @@ from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.unpacking import decode
 
 _NESTING: Final = 6
+_NOT_FINITE: Final = re.compile(r"NaN|Infinity|\d[eE]\+?\d{3}|\d{300}")
 
 
 def json_grids(body: bytes, name: str) -> list[Grid]:
@@ -22,7 +25,8 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
     try:
         value = orjson.loads(text)
     except orjson.JSONDecodeError as error:
-        value = _json_lines(text)
+        value = _with_infinite(text) if _NOT_FINITE.search(text) else None
+        value = _json_lines(text) if value is None else value
         if value is None:
             raise TableError(f"{name} is not JSON: {error}.") from error
     tables = list(_tables_in(value, 0))
@@ -44,6 +48,14 @@ def json_grids(body: bytes, name: str) -> list[Grid]:
         )
         for rows, where in tables
     ]
+
+
+def _with_infinite(text: str) -> object:
+    """A JSON text with numbers too large for a double, or with NaN and Infinity; each is then a rejected cell."""
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError):
+        return None
 
 
 def _json_lines(text: str) -> list[object] | None:

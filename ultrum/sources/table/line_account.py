@@ -17,10 +17,13 @@ from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
 from ultrum.sources.table.number_formats import is_blank
+from ultrum.sources.table.statements import statements_in
 from ultrum.sources.table.table_detection import A_TOTAL, Block
 
 LineClass = Literal[
     "title",
+    "unit",
+    "currency",
     "header",
     "row",
     "event row",
@@ -34,6 +37,8 @@ LineClass = Literal[
 ]
 ORDER: Final[Sequence[LineClass]] = (
     "title",
+    "unit",
+    "currency",
     "header",
     "row",
     "event row",
@@ -70,6 +75,27 @@ class LineRange:
     last: int
     lines: int
     place: str = ""
+
+
+@dataclass(frozen=True)
+class CellsOfColumn:
+    """What the cells of a column are.
+
+    Attributes
+    ----------
+    column : str
+        Heading.
+    what : {"date", "value", "name", "unit", "status", "text"}
+        Dates, values of series, names of series, units of rows, statuses of values, or other text.
+    used, missing, rejected : int
+        Cells that are used; cells that are empty or have a code for a missing value; other cells.
+    """
+
+    column: str
+    what: Literal["date", "value", "name", "unit", "status", "text"]
+    used: int
+    missing: int
+    rejected: int
 
 
 def account_of(grid: Grid, read: Sequence[Block], aside: Sequence[Block]) -> tuple[LineRange, ...]:
@@ -111,7 +137,14 @@ def summary_of(account: Sequence[LineRange]) -> str:
     counts: Counter[str] = Counter()
     for item in account:
         counts[item.what] += item.lines
-    plural = {"row": "rows", "event row": "event rows", "note": "notes", "subtotal": "subtotals", "date": "dates"}
+    plural = {
+        "row": "rows",
+        "event row": "event rows",
+        "note": "notes",
+        "unit": "units",
+        "subtotal": "subtotals",
+        "date": "dates",
+    }
     parts = [
         f"{counts[what]:,} {plural.get(what, what) if counts[what] > 1 else what}"
         for what in ORDER
@@ -185,6 +218,9 @@ def _class_outside(row: Row, above: bool, read: Sequence[Block]) -> LineClass:
         return "header" if above else "date" if len(filled) == 1 else "not used"
     if looks_like_row(row) and not is_rule(row):
         return "not used"
+    kinds = {s.kind for s in statements_in(", ".join(map(cell_text, filled)), "")}
+    if kinds:
+        return "currency" if kinds == {"currency"} else "unit"
     return "title" if above else "note"
 
 

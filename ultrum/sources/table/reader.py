@@ -32,6 +32,7 @@ from ultrum.sources.table.file_patterns import (
     is_pattern,
     read_many,
 )
+from ultrum.sources.table.fiscal_quarters import in_calendar_quarters
 from ultrum.sources.table.header_line import DATE_WORDS
 from ultrum.sources.table.line_account import LineRange, account_of, other_sheet
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
@@ -103,8 +104,8 @@ def read_series(
         Column of the dates, by name or number from 1.
     dates : str, optional
         Form of the dates: any example (``"31/12/2021"``, ``"31 de dezembro de 2021"``), a pattern of strptime,
-        the language of the months (``"hr"``), or the meaning of numbers: ``"serial 1900"``, ``"serial 1904"``,
-        ``"epoch s"``, ``"epoch ms"``.
+        the language of the months (``"hr"``), the end of fiscal years (``"year ends June"``), or the meaning of
+        numbers: ``"serial 1900"``, ``"serial 1904"``, ``"epoch s"``, ``"epoch ms"``.
     first_year : int, optional
         Year of the earliest date, for two-digit years with two possible centuries.
     decimal : {".", ","}, optional
@@ -258,7 +259,7 @@ def _chosen_blocks(
     layout = LayoutOptions(
         options.columns, options.header, options.date_column, style is not None and style.weak, style
     )
-    grids = [without_empty_start(grid) for grid in grids]
+    grids = [in_calendar_quarters(without_empty_start(grid), options.year_end) for grid in grids]
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):

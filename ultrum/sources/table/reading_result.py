@@ -19,7 +19,8 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
 from ultrum.errors import ArgumentError, PartialReadingWarning, TableError, warn_user
 from ultrum.sources.download import charset_of
-from ultrum.sources.table.line_account import LineRange, summary_of
+from ultrum.sources.table.fiscal_quarters import year_end_in
+from ultrum.sources.table.line_account import CellsOfColumn, LineRange, summary_of
 from ultrum.sources.table.table_detection import A_TOTAL, Rejected
 
 _FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
@@ -51,6 +52,8 @@ class Reading(TextInNotebooks):
         Class of each line that is not blank; see :attr:`account`.
     events : mapping of str to DataFrame
         ``dividends`` (``date``, ``amount``) and ``splits`` (``date``, ``ratio``) that stand among the rows.
+    cells : callable
+        What the cells of each column are; see :attr:`account_of_columns`.
     """
 
     name: str
@@ -60,6 +63,7 @@ class Reading(TextInNotebooks):
     rows: Callable[[], pd.DataFrame] = pd.DataFrame
     lines: tuple[LineRange, ...] = ()
     events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
+    cells: Callable[[], tuple[CellsOfColumn, ...]] = tuple
 
     @functools.cached_property
     def records(self) -> pd.DataFrame:
@@ -126,6 +130,24 @@ class Reading(TextInNotebooks):
         """
         columns = ["class", "first", "last", "lines", "place"]
         return pd.DataFrame([(r.what, r.first, r.last, r.lines, r.place) for r in self.lines], columns=columns)
+
+    @property
+    def account_of_columns(self) -> pd.DataFrame:
+        r"""What the cells of each column are: dates, values, names, units, statuses or text.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.read_series("date;a;Status\n2024-01;1;p\n2024-02;n/a;\n").account_of_columns
+           column    what  used  missing  rejected
+        0    date    date     2        0         0
+        1       a   value     1        1         0
+        2  Status  status     1        1         0
+        """
+        names = ["column", "what", "used", "missing", "rejected"]
+        return pd.DataFrame(
+            [(c.column, c.what, c.used, c.missing, c.rejected) for c in self.cells()], columns=names
+        )
 
     @property
     def account_in_words(self) -> str:
@@ -237,7 +259,12 @@ class TableOptions:
     @property
     def date_form(self) -> str | None:
         """The form of the dates, if ``dates`` has one."""
-        return None if self.language else self.dates
+        return None if self.language or self.year_end else self.dates
+
+    @property
+    def year_end(self) -> int | None:
+        """The month in which fiscal years end, if ``dates`` names it."""
+        return year_end_in(self.dates or "")
 
     def unit(self, column: str) -> str | None:
         """The given unit of a column."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from functools import partial
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -22,11 +23,12 @@ from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.definition_breaks import split_at_breaks
 from ultrum.sources.table.event_rows import events_in_columns
 from ultrum.sources.table.key_columns import key_columns
+from ultrum.sources.table.line_account import CellsOfColumn
 from ultrum.sources.table.percent_or_decimal import UnitFinding
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
-from ultrum.sources.table.statements import statement_of
+from ultrum.sources.table.statements import LABELS, statement_of
 from ultrum.sources.table.time_zones import in_zone
-from ultrum.sources.table.type_inference import Typed
+from ultrum.sources.table.type_inference import NO_NUMBER, Typed
 
 _UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
 _VALUE_NAMES: Final = (
@@ -80,7 +82,15 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     columns, twice = _without_copies(columns)
     decisions = [*columns.decisions, *twice, *_unit_decisions(columns)]
     columns = _in_decimals(columns)
-    plain = Reading(name, {}, tuple(decisions), tuple(columns.rejected), columns.frame, events=_events(columns))
+    plain = Reading(
+        name,
+        {},
+        tuple(decisions),
+        tuple(columns.rejected),
+        columns.frame,
+        events=_events(columns),
+        cells=partial(_cells, columns, ()),
+    )
     if options.records_only:
         return plain
     if not columns.numeric and not plain.events:
@@ -105,14 +115,38 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     ]
     changes = {int(rows.ordinals[b]) for b in columns.breaks}
     parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
-    return replace(plain, fields=parted, decisions=(*decisions, *taken))
+    return replace(plain, fields=parted, decisions=(*decisions, *taken), cells=partial(_cells, columns, keys))
+
+
+def _cells(columns: Typed, keys: Sequence[str]) -> tuple[CellsOfColumn, ...]:
+    """The account of the cells of the rows that are used."""
+    rows = len(columns.dates.moments)
+    counts = [CellsOfColumn("date", "date", rows, 0, 0)]
+    for name, values in columns.columns.items():
+        odd = sum(r.reason.endswith(f"in '{name}' {NO_NUMBER}") for r in columns.rejected)
+        if name in columns.units:
+            used = int(np.isfinite(values).sum())
+            counts.append(CellsOfColumn(name, "value", used, rows - used - odd, odd))
+            continue
+        used = sum(bool(str(c).strip()) for c in values.tolist())
+        what: Literal["name", "unit", "status", "text"] = (
+            "name"
+            if name in keys
+            else "unit"
+            if LABELS.fullmatch(name)
+            else "status"
+            if name in columns.status_of
+            else "text"
+        )
+        counts.append(CellsOfColumn(name, what, used, rows - used, 0))
+    return tuple(counts)
 
 
 def _no_numbers(name: str, columns: Typed) -> str:
     shown = "; ".join(f"'{n}' has '{next(map(str, c), '')[:30]}'" for n, c in list(columns.columns.items())[:4])
     return (
         f"{name}: no column has numbers: {shown}. Set delimiter= or decimal= if the cells are not split "
-        "correctly, or records_only=True to read the rows as they are."
+        "correctly, block= to the title of another table, or records_only=True to read the rows as they are."
     )
 
 

@@ -69,7 +69,8 @@ _BEFORE: Final = (
 )
 _END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]))"
 _AFTER: Final = (
-    r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?))"
+    r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?"
+    r"|unless|except|sofern|sauf|salvo))"
 )
 NOT_MONEY: Final = re.compile(
     r"\b(volume|vol|shares|units|number|count|trades|contracts|open interest|persons?|population|births|stück\w*"

@@ -47,6 +47,7 @@ _TOO_MANY_BAD: Final = 0.1
 _MOST_FOOTER: Final = 30  # lines
 OTHER_FREQUENCY: Final = "a period of another frequency"
 NO_DAY: Final = "is not a calendar day"
+_FEW_STRAYS: Final = 3  # rows of another frequency without a heading of their own
 A_TOTAL: Final = "a total or average, not a period"
 _TOTAL: Final = re.compile(
     r"(?:(?:grand )?(?:total|sum|average|mean|avg|gesamt|median)s?|summe|insgesamt|durchschnitt|mittel(?:wert)?"
@@ -176,6 +177,7 @@ class _Run:
     width: int
     at: list[int] = field(default_factory=list)
     even: bool = False
+    headed: bool = False  # a heading stands above
 
 
 def _blocks_at(grid: Grid, column: int, layout: LayoutOptions, where: str) -> list[Block]:
@@ -225,7 +227,7 @@ def _runs(grid: Grid, families: Sequence[str], column: int) -> list[_Run]:
         if not family:
             broken = broken or any(_is_heading(row, column) for row in grid.rows[start:stop])
         elif broken or not runs or runs[-1].family != family:
-            runs.append(_Run(family, 0, list(range(start, stop))))
+            runs.append(_Run(family, 0, list(range(start, stop)), headed=broken))
             broken = False
         else:
             runs[-1].at.extend(range(start, stop))
@@ -241,7 +243,8 @@ def _without_strays(runs: list[_Run]) -> list[_Run]:
     largest = max((len(r.at) for r in runs), default=0)
     kept: list[_Run] = []
     for run in runs:
-        if len(run.at) == 1 and largest > 3 and kept and kept[-1].family != run.family:
+        few = len(run.at) <= (1 if run.headed else _FEW_STRAYS)
+        if few and largest > 3 and kept and kept[-1].family != run.family:
             continue
         if kept and kept[-1].family == run.family and run.at[0] - kept[-1].at[-1] <= 2 and len(runs) > 1:
             between_is_stray = run.at[0] - kept[-1].at[-1] == 2

@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Dates, Floats
 from ultrum.core.displayed_numbers import quantity
-from ultrum.errors import TableError
+from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import Row, column_array, is_date
 from ultrum.sources.table.composite_dates import date_cells
@@ -47,6 +47,12 @@ _FLAGS: Final = {
     "n": "not significant",
     "s": "estimated by the source",
 }
+_STATUS: Final = re.compile(
+    r"(?:.* )?(?:obs[_ ])?(?:status|flags?|quality|qualité|qualifier|statut|estado|stato)", re.IGNORECASE
+)
+_MOST_STATUSES: Final = 12
+_NORMAL: Final = ("", "a", "-", "normal", "final")
+NO_NUMBER: Final = "is not a number; this cell is not used"
 _CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
 _SCALED: Final = re.compile(r"\d+([kKB]|M)")
 _LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millions
@@ -82,6 +88,8 @@ class Typed:
         Dividends and splits that stand among the rows.
     after_gaps : array of datetime64
         Earlier of the two dates beside each row that was not used, in rows that are in order.
+    status_of : mapping of str to sequence of str
+        Columns of statuses, each with the columns of numbers that it is of.
     """
 
     dates: ReadDates
@@ -95,6 +103,7 @@ class Typed:
     unit_column: str = ""
     events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
     after_gaps: Dates | None = None
+    status_of: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @functools.cached_property
     def numeric(self) -> list[str]:
@@ -146,6 +155,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         _refuse_sentinels(numbers, where)
     bad, rejected = _bad_rows(block, joined.cells, dates, numbers, cells)
     numbers = {n: replace(r, values=_finite(r.values)) for n, r in numbers.items()}
+    numbers, status_of = _with_status_columns(names, cells, numbers)
     bad[list(joined.aside)] = True
     bad[list(events)] = True
     stated_units = statements_in(block.preamble, block.footer)
@@ -164,6 +174,8 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         *[Decision(what, chosen) for what, chosen in (*block.grid.decisions, *block.decisions)],
         *_block_decisions(block, joined.how, dates),
         *_number_decisions(cells, numbers, numeric, decimal, stated),
+        *_text_columns({n: c for n, c in cells.items() if n not in status_of}, numeric),
+        *[Decision(f"column '{n}'", f"status of {choices(of)}") for n, of in status_of.items()],
         *_unused_statements(block, stated_units, units),
         *why,
         *_event_decisions(events),
@@ -181,6 +193,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         unit_column if len(set(by_row)) > 1 else "",
         event_tables(events, dates.moments),
         _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
+        status_of,
     )
 
 
@@ -308,7 +321,7 @@ def _bad_rows(
         Rejected(
             block.lines[row],
             cell_text(cells[name][row]),
-            f"'{cell_text(cells[name][row])}' in '{name}' is not a number; this cell is not used",
+            f"'{cell_text(cells[name][row])}' in '{name}' {NO_NUMBER}",
         )
         for name, read in numbers.items()
         for row in np.flatnonzero(np.isinf(read.values))
@@ -443,7 +456,7 @@ def _number_decisions(
     if flags:
         listed = ", ".join(f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items())
         decisions.append(Decision("marks next to numbers", listed))
-    return [*decisions, *_text_columns(cells, numeric)]
+    return decisions
 
 
 def _finite(values: Floats) -> Floats:
@@ -457,6 +470,29 @@ def _statuses(read: ReadNumbers) -> Array:
     for row, mark in read.marks.items():
         texts[row] = _FLAGS.get(mark, mark)
     return texts
+
+
+def _with_status_columns(
+    names: Sequence[str], cells: Mapping[str, Array], numbers: Mapping[str, ReadNumbers]
+) -> tuple[dict[str, ReadNumbers], dict[str, list[str]]]:
+    """Numbers with the marks of the status columns to their right, and the columns that each one is of."""
+    read = dict(numbers)
+    status_of: dict[str, list[str]] = {}
+    left: list[str] = []
+    for name in names:
+        if name in numbers:
+            left.append(name)
+        elif _STATUS.fullmatch(name.strip()) and cells[name].dtype.kind == "O":
+            words = (cell_text(c).strip().lower() for c in cells[name])
+            marks = {i: m for i, m in enumerate(words) if m not in _NORMAL}
+            if len(set(marks.values())) > _MOST_STATUSES:
+                continue
+            status_of[name] = left or list(numbers)
+            left = []
+            for n in status_of[name]:
+                mine = {i: m for i, m in marks.items() if i not in read[n].marks}
+                read[n] = replace(read[n], marks={**mine, **read[n].marks})
+    return read, status_of
 
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:

@@ -141,7 +141,7 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             wanted = member or (tables[0] if len(tables) == 1 else names[0] if len(names) == 1 else None)
             if wanted is None or wanted not in names:
                 asked = f"no file '{member}'" if member else f"{quantity(len(names), 'file')}"
-                raise TableError(f"{name} holds {asked}: {choices(names)}. Set member=...")
+                raise TableError(f"{name} holds {asked}: {choices(names)}. Set member='{names[0]}' or another.")
             with archive.open(wanted) as packed:
                 packed_size = archive.getinfo(wanted).compress_size
                 return _read_within_limits(packed, f"{name}/{wanted}", packed_size), wanted
