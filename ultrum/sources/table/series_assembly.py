@@ -24,6 +24,7 @@ from ultrum.sources.table.definition_breaks import split_at_breaks
 from ultrum.sources.table.event_rows import events_in_columns
 from ultrum.sources.table.key_columns import key_columns
 from ultrum.sources.table.line_account import CellsOfColumn
+from ultrum.sources.table.number_formats import is_number_text
 from ultrum.sources.table.percent_or_decimal import UnitFinding
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 from ultrum.sources.table.statements import LABELS, statement_of
@@ -143,7 +144,10 @@ def _cells(columns: Typed, keys: Sequence[str]) -> tuple[CellsOfColumn, ...]:
 
 
 def _no_numbers(name: str, columns: Typed) -> str:
-    shown = "; ".join(f"'{n}' has '{next(map(str, c), '')[:30]}'" for n, c in list(columns.columns.items())[:4])
+    first = {
+        n: next((str(c) for c in cells if not is_number_text(c)), "") for n, cells in columns.columns.items()
+    }
+    shown = "; ".join(f"'{n}' has '{text[:30]}'" for n, text in list(first.items())[:4])
     return (
         f"{name}: no column has numbers: {shown}. Set delimiter= or decimal= if the cells are not split "
         "correctly, block= to the title of another table, or records_only=True to read the rows as they are."
