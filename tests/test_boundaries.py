@@ -23,7 +23,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.relative_dates import resolve_day, start_of_last
 from ultrum.errors import FrequencyError, UltrumError
 from ultrum.sources.sdmx.queries import covers
-from ultrum.sources.table.swapped_dates import refuse_day_month_swap
+from ultrum.sources.table.ambiguous_dates import refuse_day_month_swap
 
 
 def data_classes():

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.support import ROOT, Scratch
 from ultrum.errors import TableError
 from ultrum.sources.table import date_formats
-from ultrum.sources.table.ambiguous_dates import read_dates
+from ultrum.sources.table.ambiguous_dates import by_places, read_dates
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_formats import (
     STYLES,
@@ -22,7 +22,6 @@ from ultrum.sources.table.date_formats import (
     styles_of,
 )
 from ultrum.sources.table.date_words import months_by_language
-from ultrum.sources.table.fixed_width_dates import by_places
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 
 MONTHS = (ROOT / "tests" / "data" / "months.txt").read_text(encoding="utf-8")  # a line a language

@@ -15,9 +15,8 @@ from PIL import Image
 import ultrum as ul
 from tests.support import Scratch, command
 from ultrum.errors import TableError
-from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import factor_table
-from ultrum.sources.table.price_columns import price_table
+from ultrum.sources.table.price_and_event_columns import event_columns, price_table
 
 BETAS = {"KELP": 1.2, "TIDE": 0.7, "SALT": 1.0}
 PROSE = "Factors of the harbour college.\nReturns in percent a month; Mkt-RF is in excess of RF.\n\n"

@@ -14,7 +14,7 @@ from ultrum.desk.repository import Repository
 from ultrum.desk.settings import SnapshotSettings
 from ultrum.errors import SourceError
 from ultrum.sources.download import Address
-from ultrum.sources.table.single_value import LoneFigure, find_figure
+from ultrum.sources.table.file_patterns import LoneFigure, find_figure
 
 _GRAIN: Final = re.compile(r"P(?:(1)D|T(\d+)([MH]))")
 

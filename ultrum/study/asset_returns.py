@@ -18,8 +18,7 @@ from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, name_list
-from ultrum.sources.table.event_columns import event_columns
-from ultrum.sources.table.price_columns import PriceTable, price_table
+from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns, price_table
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import EventsSection

@@ -10,10 +10,9 @@ from typing import Any
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, UltrumError, one_of
 from ultrum.sources.download import Address
-from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import factor_returns
 from ultrum.sources.table.file_patterns import files_of, is_pattern
-from ultrum.sources.table.price_columns import price_table
+from ultrum.sources.table.price_and_event_columns import event_columns, price_table
 from ultrum.sources.table.reading_result import Reading
 from ultrum.study.schema import Study, all_series
 from ultrum.study.sections import EventsSection

@@ -25,8 +25,8 @@ from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, choices, name_list
 from ultrum.sources.download import Address
-from ultrum.sources.table.event_columns import release_column
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
+from ultrum.sources.table.price_and_event_columns import release_column
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series

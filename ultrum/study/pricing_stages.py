@@ -25,8 +25,7 @@ from ultrum.core.time.period_labels import period_label
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError
 from ultrum.sources.download import Address
-from ultrum.sources.table.event_columns import event_columns
-from ultrum.sources.table.price_columns import PriceTable
+from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns
 from ultrum.study import panel_stages
 from ultrum.study.asset_returns import daily_returns
 from ultrum.study.schema import Study

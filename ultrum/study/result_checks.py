@@ -18,7 +18,7 @@ from ultrum.core.regression.structural_breaks import break_test, chow_tests
 from ultrum.core.returns.price_errors_and_untraded_days import zero_volume_share
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
-from ultrum.sources.table.price_columns import PriceTable
+from ultrum.sources.table.price_and_event_columns import PriceTable
 from ultrum.study.schema import Study
 from ultrum.study.stages import digest
 

@@ -17,7 +17,7 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, one_of
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.limits import HttpPolicy
-from ultrum.sources.table.price_columns import PriceTable
+from ultrum.sources.table.price_and_event_columns import PriceTable
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study import panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices, records_at, total_returns

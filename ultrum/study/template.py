@@ -18,11 +18,9 @@ from ultrum.errors import StudyError, name_list, one_of
 from ultrum.file_access import path_of
 from ultrum.sources.database import Query
 from ultrum.sources.download import Address
-from ultrum.sources.table.account_columns import account_columns
 from ultrum.sources.table.column_words import plain_heading
-from ultrum.sources.table.event_columns import event_columns
 from ultrum.sources.table.factor_columns import FactorTable, factor_table
-from ultrum.sources.table.price_columns import PriceTable, price_table
+from ultrum.sources.table.price_and_event_columns import PriceTable, account_columns, event_columns, price_table
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.schema import Study
 

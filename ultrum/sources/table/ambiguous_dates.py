@@ -1,4 +1,4 @@
-"""Parsing of date columns: the only format that fits; ambiguity is refused."""
+"""The style of a column of dates; day and month, and centuries, that can be two things are refused."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from typing import Any, Final
 import numpy as np
 import pyarrow as pa
 
-from ultrum.core.array_types import Array, Dates, Ints
+from ultrum.core.array_types import DAY, Array, Bools, Dates, Ints
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
-from ultrum.sources.table.centuries import with_centuries
 from ultrum.sources.table.date_formats import (
     BY_NAME,
     FOOTNOTE,
@@ -27,8 +27,274 @@ from ultrum.sources.table.date_formats import (
     styles_of_shape,
     weak_fitting,
 )
-from ultrum.sources.table.fixed_width_dates import by_places
-from ultrum.sources.table.swapped_dates import refuse_day_month_swap
+
+_CLOCK: Final = re.compile(r"([ T;])(\d\d)(:?)(\d\d)(?:(:?)(\d\d))?")
+_LENGTHS: Final = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_FIRSTS: Final = np.arange("1600-01", "2200-01", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
+
+
+def letters_of(cells: Any) -> Array | None:
+    """Bytes of texts of equal length, shape (length, T)."""
+    if cells.null_count or not len(cells) or cells.offset:
+        return None
+    _, places, data = cells.buffers()
+    offsets = np.frombuffer(places, np.int32 if pa.types.is_string(cells.type) else np.int64, len(cells) + 1)
+    length = int(offsets[1] - offsets[0])
+    if not length or int(offsets[-1] - offsets[0]) != length * len(cells) or (np.diff(offsets) != length).any():
+        return None
+    raw = np.frombuffer(data, np.uint8)[offsets[0] : offsets[-1]]
+    return np.ascontiguousarray(raw.reshape(len(cells), length).T)  # a place after the other
+
+
+def by_places(cells: object, template: str, example: str) -> Dates | None:
+    """Instants of texts with digits at equal positions, NaT where one is not a date.
+
+    Parameters
+    ----------
+    cells : pyarrow string array
+    template : str
+        Such as ``YYYY-MM-DD``; a time of day follows the example.
+    example : str
+        One of the cells.
+    """
+    letters = letters_of(cells)
+    if letters is None or not template:
+        return None
+    clock = _CLOCK.fullmatch(example[len(template) :]) if len(example) > len(template) else None
+    if clock:
+        gap, hour_mark, second_mark = clock[1], clock[3], clock[5] or ""
+        form = template + gap + "hh" + hour_mark + "mm" + (f"{second_mark}ss" if clock[6] else "")
+    else:
+        form = template
+    if letters.shape[0] != len(form):
+        return None
+    days = _days(letters, form)
+    if days is None:
+        return None
+    seconds = seconds_of(letters, form, len(template)) if "hh" in form else None
+    if "hh" in form and seconds is None:
+        return None
+    return days if seconds is None else days + seconds
+
+
+def _number(letters: Array, form: str, code: str, start: int = 0) -> tuple[Ints, Bools] | None:
+    place = form.find(code, start)
+    if place < 0:
+        return None
+    total = np.zeros(letters.shape[1], dtype=np.int32)
+    good = np.ones(letters.shape[1], dtype=bool)
+    for k in range(place, place + len(code)):
+        digit = letters[k] - np.uint8(48)  # wraps below zero, so one comparison is enough
+        good &= digit <= 9
+        total = total * 10 + digit
+    return total.astype(np.int64), good
+
+
+def _days(letters: Array, form: str) -> Dates | None:
+    """Days from the letters, NaT where they are none; None if separators differ."""
+    for place, letter in enumerate(form):
+        if letter not in "YMDhms" and not (letters[place] == ord(letter)).all():
+            return None
+    parts = [_number(letters, form, code) for code in ("YYYY", "MM", "DD")]
+    (year, good_y), (month, good_m) = parts[0], parts[1]  # type: ignore[misc]
+    day, good_d = parts[2] or (np.ones(letters.shape[1], np.int64), np.ones(letters.shape[1], bool))
+    good = good_y & good_m & good_d & (month >= 1) & (month <= 12) & (day >= 1)
+    month = np.where(good, month, 1)
+    leap = (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
+    good &= day <= _LENGTHS[month - 1] + (leap & (month == 2))
+    days = _FIRSTS[np.clip(year - 1600, 0, 599) * 12 + month - 1] + day - 1
+    good &= (year >= 1600) & (year < 2200)
+    moments: Dates = (days * 86_400).astype("datetime64[s]")
+    moments[~good] = np.datetime64("NaT", "s")
+    return moments
+
+
+def seconds_of(letters: Array, form: str, start: int) -> Array | None:
+    """Seconds of the clock from the letters."""
+    total = np.zeros(letters.shape[1], dtype=np.int64)
+    for code, worth, most in (("hh", 3600, 23), ("mm", 60, 59), ("ss", 1, 59)):
+        number = _number(letters, form, code, start)
+        if number is None:
+            continue
+        value, good = number
+        if not good.all() or value.max() > most:
+            return None
+        total += worth * value
+    return total.astype("timedelta64[s]")
+
+
+# Centuries of two-digit years, inferred from the whole column
+
+_LEAST_GAP: Final = 10  # years without data that show where a span of less than a century begins
+_ROUND: Final = 50  # a step back of more years is the turn of a century
+_AHEAD_DAYS: Final = 366  # the end of the running year may be later than today
+_FORECAST_YEARS: Final = 10  # forecasts begin so many years after today at most
+_LONGEST_FORECAST: Final = 50
+
+
+def with_centuries(moments: Dates, first_year: int | None, where: str) -> Dates:
+    """Instants with two-digit years, moved to their century.
+
+    The years of a column form one span without a large gap, sorted if the rows are sorted, and do not begin after
+    today.
+
+    Parameters
+    ----------
+    moments : array of datetime64
+        Instants of any century, NaT where a cell is not a date.
+    first_year : int, optional
+        Year of the earliest date, if given.
+    where : str
+        Location, for messages.
+
+    Raises
+    ------
+    TableError
+        If two centuries are possible.
+    """
+    dated = np.flatnonzero(~np.isnat(moments))
+    if not len(dated):
+        return moments
+    years = moments[dated].astype("datetime64[Y]").astype(np.int64) + 1970
+    short = years % 100
+    counted = _by_gap(short) if _gap(short)[1] >= _LEAST_GAP else _by_order(moments[dated], short)
+    if counted is None:
+        raise TableError(
+            f"{where}: the years have two digits and span a century in no order, so their centuries are "
+            "ambiguous. Sort the rows by date, or write the years with four digits."
+        )
+    start = int(counted.min())
+    century = _century(counted, moments[dated], start, first_year, where)
+    moved = moments.copy()
+    moved[dated] = _in_year(moments[dated], counted + century, where)
+    return moved
+
+
+def _gap(short: Ints) -> tuple[int, int]:
+    """Year after the longest gap of two-digit years, and the length of the gap."""
+    distinct = np.unique(short)
+    lengths = np.diff(np.r_[distinct, distinct[0] + 100]) - 1
+    longest = int(lengths.argmax())
+    return int(distinct[(longest + 1) % len(distinct)]), int(lengths[longest])
+
+
+def _by_gap(short: Ints) -> Ints:
+    """Years counted from the one after the gap, 0 to 199."""
+    start = _gap(short)[0]
+    return np.where(short >= start, short, short + 100)
+
+
+def _by_order(moments: Dates, short: Ints) -> Ints | None:
+    """Years counted along sorted rows, or None if the rows are not sorted."""
+    for sign in (1, -1):
+        ordered = short[::sign]
+        turns = np.diff(ordered) < -_ROUND
+        counted = ordered + 100 * np.r_[0, np.cumsum(turns)]
+        months = moments[::sign].astype("datetime64[M]").astype(np.int64) % 12
+        if (np.diff(counted * 12 + months) >= 0).all():
+            return np.asarray(counted[::sign])
+    return None
+
+
+def _century(counted: Ints, moments: Dates, start: int, first_year: int | None, where: str) -> int:
+    """Years to add: the latest century without future dates."""
+    today = np.datetime64(date.today(), "D")
+    if first_year is not None:
+        if (first_year - start) % 100:
+            raise TableError(
+                f"{where}: first_year={first_year}, but the earliest year ends in {start % 100:02d}."
+            )
+        return first_year - start
+    last = int(counted.argmax())
+    later, this_year = 2000 - start // 100 * 100, int(str(today)[:4])
+    end = _in_year(moments[[last]], counted[[last]] + later, where)[0].astype("datetime64[D]")
+    if end <= today + np.timedelta64(_AHEAD_DAYS, "D"):
+        return later
+    ahead = int(counted.max()) + later - this_year
+    if start + later > this_year + _FORECAST_YEARS or ahead > _LONGEST_FORECAST:
+        return later - 100
+    earlier = start + later - 100
+    raise TableError(
+        f"{where}: the years have two digits and can begin in {earlier} or, with forecasts, in "
+        f"{start + later}. Set first_year={earlier} or first_year={start + later}."
+    )
+
+
+def _in_year(moments: Dates, years: Array, where: str) -> Dates:
+    """The same day and time in other years."""
+    months = moments.astype("datetime64[M]")
+    rest = moments - months
+    place = (years - 1970) * 12 + months.astype(np.int64) % 12
+    moved = place.astype("datetime64[M]") + rest
+    if (moved.astype("datetime64[M]").astype(np.int64) != place).any():
+        raise TableError(f"{where}: a date is 29 February of a year that is not a leap year. Check the years.")
+    return np.asarray(moved.astype(moments.dtype))
+
+
+# Dates with day and month swapped by a spreadsheet, detected by their pattern
+
+_LEAST_ROWS: Final = 4
+_BETTER: Final = 0.2  # turns that remain once days and months are exchanged back
+_WEEKENDS: Final = 0.15  # of days up to the twelfth, where later days have none
+_MANY_SWAPPED: Final = 20
+
+
+def refuse_day_month_swap(moments: Dates, where: str) -> None:
+    """Refuse a column in which dates up to the twelfth of a month have day and month swapped.
+
+    A spreadsheet that expects the month first reads 05/03/2024 as 3 May and leaves 15/03/2024 as it is. The rows
+    are then unsorted, and dates fall on weekends, exactly where the day is 12 or less.
+
+    Raises
+    ------
+    TableError
+        With the number of such rows and the first one.
+    """
+    days = moments.astype("datetime64[D]")[~np.isnat(moments)]
+    early = _day(days) <= 12
+    if len(days) < _LEAST_ROWS or early.all() or not early.any():
+        return
+    exchanged = _exchange_day_month(days, early)
+    before, after = _turns(days), _turns(exchanged)
+    ordered = before > 0 and after <= _BETTER * before
+    if not (ordered or _on_weekends(days, exchanged, early)):
+        return
+    changed = np.flatnonzero(exchanged != days)
+    raise TableError(
+        f"{where}: day and month are swapped in {quantity(len(changed), 'date')} whose day is 12 or less, "
+        f"first {days[changed[0]]}, which is {exchanged[changed[0]]} by the order of the rows; a spreadsheet "
+        "read them month first. Download the file again, with dates of the form 2024-03-15."
+    )
+
+
+def _day(days: Dates) -> Ints:
+    return np.asarray((days - days.astype("datetime64[M]")).astype(np.int64) + 1)
+
+
+def _exchange_day_month(days: Dates, early: Bools) -> Dates:
+    """Dates with day and month swapped where the day can be a month."""
+    months = days.astype("datetime64[M]").astype(np.int64)
+    year, month, day = months // 12, months % 12 + 1, _day(days)
+    first = (year * 12 + day - 1).astype("datetime64[M]").astype("datetime64[D]")
+    other = first + DAY * (month - 1)
+    return np.asarray(np.where(early, other, days))
+
+
+def _turns(days: Dates) -> int:
+    """Steps against the direction of most steps."""
+    steps = np.diff(days.astype(np.int64))
+    return int(min((steps > 0).sum(), (steps < 0).sum()))
+
+
+def _on_weekends(days: Dates, exchanged: Dates, early: Bools) -> bool:
+    """Whether only days up to the twelfth fall on weekends, and none does after swapping back."""
+    if early.sum() < _MANY_SWAPPED or (~early).sum() < _MANY_SWAPPED or not np.is_busday(days[~early]).all():
+        return False
+    weekend = ~np.is_busday(days[early])
+    return bool(weekend.mean() > _WEEKENDS and np.is_busday(exchanged[early]).all())
+
+
+# Parsing of date columns: the only format that fits; ambiguity is refused
 
 _MANY: Final = 20_000  # dates worth reading at once
 

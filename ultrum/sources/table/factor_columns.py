@@ -13,7 +13,7 @@ from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import TableError, name_list, one_of
 from ultrum.sources.table.column_words import plain_heading
-from ultrum.sources.table.price_columns import price_table, returns_by_size
+from ultrum.sources.table.price_and_event_columns import price_table, returns_by_size
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _MARKET: Final = (

@@ -1,4 +1,4 @@
-"""The fast path for large regular CSV files: typed from the first rows, parsed by pyarrow.
+"""Large delimited texts and Parquet files, read by columns.
 
 A sample is read by the careful reader; if it is one plain block, the rest is converted with the decisions of the
 sample. A file that does not fit these decisions goes to the careful reader, so both give the same numbers.
@@ -6,6 +6,7 @@ sample. A file that does not fit these decisions goes to the careful reader, so 
 
 from __future__ import annotations
 
+import io
 import re
 from dataclasses import dataclass, replace
 from typing import Final
@@ -16,25 +17,27 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.array_types import Array, Dates
-from ultrum.errors import TableError
-from ultrum.sources.table.ambiguous_dates import ReadDates
-from ultrum.sources.table.bars import name_bars
-from ultrum.sources.table.centuries import with_centuries
-from ultrum.sources.table.composite_dates import date_cells, side_by_side
-from ultrum.sources.table.date_column import LayoutOptions
+from ultrum.errors import TableError, choices, reason
+from ultrum.sources.limits import current
+from ultrum.sources.table.ambiguous_dates import (
+    ReadDates,
+    by_places,
+    letters_of,
+    read_dates,
+    refuse_day_month_swap,
+    seconds_of,
+    with_centuries,
+)
+from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME
-from ultrum.sources.table.encodings import shown_encoding
 from ultrum.sources.table.file_formats import text_grid
-from ultrum.sources.table.file_kinds import kind_of
-from ultrum.sources.table.fixed_width_dates import by_places, letters_of, seconds_of
-from ultrum.sources.table.key_columns import key_columns
-from ultrum.sources.table.line_account import LineRange, account_of
-from ultrum.sources.table.number_formats import MISSING, sentinel_in
-from ultrum.sources.table.reading_result import TableOptions
-from ultrum.sources.table.swapped_dates import refuse_day_month_swap
-from ultrum.sources.table.table_detection import Block, find_blocks
-from ultrum.sources.table.type_inference import Typed, type_cells
-from ultrum.sources.table.unpacking import decode
+from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions
+from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
+from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
+from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
+from ultrum.sources.table.type_inference import NO_NUMBER, Typed, key_columns, type_cells
+from ultrum.sources.table.units import unit_of
+from ultrum.sources.table.unpacking import decode, kind_of, shown_encoding
 
 SAMPLE: Final = 12 * 1024
 _LINES: Final = 12  # of a sample at least, however long they are
@@ -232,3 +235,90 @@ def _by_distinct(cells: object, style: str) -> Dates | None:
     if any(m is None or m.tzinfo is not None for m in read):
         return None
     return np.asarray(np.array(read, "datetime64[s]")[coded.indices.to_numpy()])
+
+
+# Parquet files: columns with types
+
+
+def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
+    """Typed rows of a Parquet or Feather file."""
+    try:
+        frame = _table(body, name).to_pandas()
+    except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
+        raise TableError(f"{name} is a damaged {_format_of(body)} file: {reason(error)}.") from error
+    if frame.index.name is not None:
+        frame = frame.reset_index()
+    names = [str(c) for c in frame]
+    frame.columns = names
+    dated = _date_column(names, frame, options, name)
+    column = frame[dated]
+    offsets = None
+    if getattr(column.dtype, "tz", None) is not None:
+        local = column.dt.tz_localize(None)
+        offsets = ((local - column.dt.tz_convert("UTC").dt.tz_localize(None)).dt.total_seconds()).to_numpy()
+        column = local
+    cells: Array = column.to_numpy() if column.dtype.kind == "M" else column.to_numpy(dtype=object)
+    dates = read_dates(cells, options.date_form, f"{name}, column '{dated}'", options.first_year)
+    if offsets is not None:
+        dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
+    columns: dict[str, Array] = {}
+    units = {}
+    rejected: list[Rejected] = []
+    for other in [n for n in names if n != dated]:
+        values = frame[other]
+        if values.dtype.kind in "fiu":
+            numbers = values.to_numpy(dtype=np.float64)
+            infinite = np.isinf(numbers)
+            rejected += [
+                Rejected(int(row) + 1, str(numbers[row]), f"'{numbers[row]}' in '{other}' {NO_NUMBER}")
+                for row in np.flatnonzero(infinite)
+            ]
+            columns[other] = np.where(infinite, np.nan, numbers)
+            read = ReadNumbers(columns[other])
+            units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
+        else:
+            columns[other] = np.array([_text(v) for v in values], dtype=object)
+    decisions = [Decision("format", _format_of(body)), Decision("dates", f"column '{dated}'")]
+    return Typed(dates, columns, units, decisions, sorted(rejected, key=lambda r: r.line))
+
+
+def _format_of(body: bytes) -> str:
+    return "Feather" if body[:6] == b"ARROW1" else "Parquet"
+
+
+def _table(body: bytes, name: str) -> pa.Table:
+    """The table of a Parquet or Feather (Arrow IPC) file, within the limits."""
+    if body[:6] != b"ARROW1":
+        from pyarrow.parquet import ParquetFile
+
+        file = ParquetFile(io.BytesIO(body))
+        current().check_shape(file.metadata.num_rows, file.metadata.num_columns, name)
+        return file.read()
+    with pa.ipc.open_file(pa.BufferReader(body)) as opened:
+        rows = 0
+        batches = []
+        for k in range(opened.num_record_batches):
+            batches.append(opened.get_batch(k))
+            rows += batches[-1].num_rows
+            current().check_shape(rows, len(opened.schema), name)
+        return pa.Table.from_batches(batches, opened.schema)
+
+
+def _text(value: object) -> str:
+    return "" if value is None or value != value else str(value)  # noqa: PLR0124 - NaN differs from itself
+
+
+def _date_column(names: list[str], frame: object, options: TableOptions, where: str) -> str:
+    """The column of dates: as given, by type, or by name."""
+    given = options.date_column
+    if isinstance(given, int):
+        given = names[given - 1] if 1 <= given <= len(names) else None
+    if isinstance(given, str):
+        if given not in names:
+            raise TableError(f"{where}: there is no column '{given}'; it has: {choices(names)}.")
+        return given
+    kinds = [n for n in names if frame[n].dtype.kind == "M"]  # type: ignore[index]
+    named = [n for n in names if n.lower() in DATE_WORDS]
+    for candidate in (*kinds, *named):
+        return candidate
+    raise TableError(f"{where}: no column has dates; it has: {choices(names)}. Set date_column= to one of them.")

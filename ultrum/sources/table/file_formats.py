@@ -17,14 +17,10 @@ from ultrum.errors import TableError
 from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.date_layouts import part_of_year
 from ultrum.sources.table.date_words import is_worded_date
-from ultrum.sources.table.encodings import shown_encoding
-from ultrum.sources.table.file_kinds import kind_of
-from ultrum.sources.table.fiscal_quarters import is_fiscal_label
-from ultrum.sources.table.ole_check import refuse_circles
-from ultrum.sources.table.periods_of_year import part_of_year
-from ultrum.sources.table.unpacking import decode
-from ultrum.sources.table.worded_dates import with_plain_dates
+from ultrum.sources.table.dates_in_words import is_fiscal_label, with_plain_dates
+from ultrum.sources.table.unpacking import decode, kind_of, refuse_circles, shown_encoding
 
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
@@ -55,11 +51,11 @@ def grids_of(
     if kind == "workbook":
         grids = _workbook(body, name, sheet)
     elif kind == "page":
-        from ultrum.sources.table.html_tables import page_grids
+        from ultrum.sources.table.html_json_and_workbook_cells import page_grids
 
         grids = _chosen(page_grids(body, name, encoding), sheet, name, "table")
     elif kind == "json":
-        from ultrum.sources.table.json_tables import json_grids
+        from ultrum.sources.table.html_json_and_workbook_cells import json_grids
 
         grids = json_grids(body, name)
     elif sheet is not None:
@@ -225,7 +221,7 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
             raise
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
     if body[:4] == b"PK\x03\x04":
-        from ultrum.sources.table.workbook_cells import with_cell_facts
+        from ultrum.sources.table.html_json_and_workbook_cells import with_cell_facts
 
         grids = with_cell_facts(grids, body, name)
     return [_without_durations(g) for g in grids]

@@ -18,31 +18,33 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
 from ultrum.sources.table.ambiguous_dates import style_given
-from ultrum.sources.table.bars import name_bars
-from ultrum.sources.table.cell_grid import Grid, without_empty_start
-from ultrum.sources.table.composite_dates import side_by_side
-from ultrum.sources.table.date_column import LayoutOptions
+from ultrum.sources.table.cell_grid import Grid, add_day_column, without_empty_start
+from ultrum.sources.table.composite_dates import name_bars, side_by_side
+from ultrum.sources.table.dates_in_words import in_calendar_quarters
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_formats import grids_of
-from ultrum.sources.table.file_kinds import kind_of
 from ultrum.sources.table.file_patterns import (
     expand_pattern,
     figure_series,
     files_of,
+    find_figure,
     is_pattern,
     read_many,
 )
-from ultrum.sources.table.fiscal_quarters import in_calendar_quarters
-from ultrum.sources.table.header_line import DATE_WORDS
-from ultrum.sources.table.line_account import LineRange, account_of, other_sheet
-from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
+from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions
+from ultrum.sources.table.reading_result import (
+    Decision,
+    LineRange,
+    Reading,
+    TableOptions,
+    account_of,
+    other_sheet,
+)
 from ultrum.sources.table.series_assembly import assemble
-from ultrum.sources.table.single_value import find_figure
-from ultrum.sources.table.statements import statements_in
 from ultrum.sources.table.table_detection import Block, find_blocks
 from ultrum.sources.table.type_inference import type_cells
-from ultrum.sources.table.undated_tables import add_day_column
-from ultrum.sources.table.unpacking import members_beside, read_file, unpack
+from ultrum.sources.table.units import statements_in
+from ultrum.sources.table.unpacking import kind_of, members_beside, read_file, unpack
 
 _FAR_LARGER: Final = 3
 
@@ -195,9 +197,11 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
     if options.figure:
         return _lone_figure(inner, name, options)
     if kind_of(inner) == "parquet":
-        from ultrum.sources.table.parquet import read_parquet
+        from ultrum.sources.table.fast_csv import read_parquet
 
-        return assemble(name, read_parquet(inner, name, options), options)
+        typed = read_parquet(inner, name, options)
+        rows = len(typed.dates.moments)
+        return replace(assemble(name, typed, options), lines=(LineRange("row", 1, rows, rows),))
     quick = read_quick(inner, name, options)
     if quick is not None:
         return replace(assemble(name, quick.columns, options), lines=quick.account)

@@ -1,7 +1,8 @@
-"""Series from typed rows, wide or long, with their frequency and units."""
+"""Series from typed rows: keys, frequency, breaks of definition and time zones."""
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -11,25 +12,122 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Dates, Floats, Ints
+from ultrum.core.array_types import Array, Bools, Dates, Floats, Ints
 from ultrum.core.currency.exchange_rates import pair_in
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.time.index_frequency_and_gaps import distinct, infer_frequency, intraday_frequency
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
-from ultrum.sources.table.definition_breaks import split_at_breaks
-from ultrum.sources.table.event_rows import events_in_columns
-from ultrum.sources.table.key_columns import key_columns
-from ultrum.sources.table.line_account import CellsOfColumn
 from ultrum.sources.table.number_formats import is_number_text
-from ultrum.sources.table.percent_or_decimal import UnitFinding
-from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
-from ultrum.sources.table.statements import LABELS, statement_of
-from ultrum.sources.table.time_zones import in_zone
-from ultrum.sources.table.type_inference import NO_NUMBER, Typed
+from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
+from ultrum.sources.table.table_detection import events_in_columns
+from ultrum.sources.table.type_inference import NO_NUMBER, Typed, key_columns
+from ultrum.sources.table.units import LABELS, UnitFinding, statement_of
+
+
+def split_at_breaks(
+    fields: dict[str, SeriesTable],
+    detected: set[int],
+    declared: Sequence[str],
+    frequency: Frequency,
+) -> dict[str, SeriesTable]:
+    """Series in parts, each named by its start.
+
+    Parameters
+    ----------
+    fields : mapping of str to SeriesTable
+    detected : set of int
+        Ordinals of the periods at which the table marks a change.
+    declared : sequence of str
+        Given periods.
+    frequency : Frequency
+    """
+    cuts = sorted(detected | _declarations(declared, frequency))
+    if not cuts:
+        return fields
+    parted: dict[str, SeriesTable] = {}
+    for column, table in fields.items():
+        edges = [-(2**62), *cuts, 2**62]
+        for low, high in itertools.pairwise(edges):
+            inside = (table.ordinals >= low) & (table.ordinals < high)
+            if inside.any():
+                parted.update(_part(column, table, inside, frequency))
+    return parted
+
+
+def _declarations(periods: Sequence[str], frequency: Frequency) -> set[int]:
+    days = [parse_period(text)[1] for text in periods]
+    return {int(o) for o in frequency.ordinals(np.array(days))} if days else set()
+
+
+def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) -> dict[str, SeriesTable]:
+    index = table.index[inside]
+    label = frequency.labels(table.ordinals[inside][:1])[0]
+    named = f"{column} from {label}"
+    metadata_list = [
+        a.add_step(
+            "split where the definition changes",
+            {"name": named if a.name == column else a.name},
+            at=label,
+        )
+        for a in table.metadata
+    ]
+    return {named: SeriesTable.from_arrays(table.block[inside].copy(), index, metadata_list)}
+
+
+# Times of day in a time zone, including the skipped and repeated hours of daylight saving
+
+
+def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
+    """Dates with the offset from UTC of each time; the order of rows resolves the repeated hour of autumn.
+
+    Raises
+    ------
+    TableError
+        If the zone is unknown, a time was skipped by the clock change, or a repeated time is ambiguous.
+    """
+    local = pd.DatetimeIndex(dates.moments)
+    try:
+        unknown = local.tz_localize(timezone, ambiguous="NaT", nonexistent="NaT")
+    except (KeyError, ValueError, TypeError, LookupError, OSError):
+        raise TableError(
+            f"{where}: timezone='{timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
+        ) from None
+    open_rows = np.asarray(unknown.isna()) & ~np.asarray(local.isna())
+    shifted = _localise_repeats(local, timezone, where, open_rows) if open_rows.any() else unknown
+    ahead = (local - shifted.tz_convert("UTC").tz_localize(None)) / pd.Timedelta(seconds=1)
+    return replace(dates, offsets=np.nan_to_num(np.asarray(ahead)).astype(np.int64))
+
+
+def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
+    """Localised times; the first of two equal ones is in summer time."""
+    first = local[rows][0]
+    try:
+        local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool))
+    except ValueError:
+        skipped = local[
+            rows
+            & np.asarray(
+                local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool), nonexistent="NaT").isna()
+            )
+        ][0]
+        raise TableError(
+            f"{where}: the clocks of {timezone} skipped {skipped} when summer time began, so the data are in "
+            "another time zone. Set it, such as timezone='UTC'."
+        ) from None
+    try:
+        return local.tz_localize(timezone, ambiguous="infer")
+    except ValueError:
+        raise TableError(
+            f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not show "
+            "which one is meant. Write the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
+        ) from None
+
+
+# Series from typed rows, wide or long, with their frequency and units
 
 _UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
 _VALUE_NAMES: Final = (

@@ -1,4 +1,10 @@
-"""Unpacking: archives within limits, text encodings tried in order."""
+"""The bytes of a file: limits of size, archives, the kind of the content, and the encoding of a text.
+
+In a wrong encoding a text has no known words for dates, months and prices. Windows-1252 is the first choice where
+no encoding has more of them than another.
+
+Reading a circular chain would never end. Format: [MS-CFB], an open specification.
+"""
 
 from __future__ import annotations
 
@@ -11,10 +17,64 @@ import zlib
 from pathlib import Path
 from typing import IO, Final
 
+import numpy as np
+
+from ultrum.core.array_types import Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.sources.limits import current
-from ultrum.sources.table.encodings import encodings_by_words
+from ultrum.sources.table.column_words import role_of
+from ultrum.sources.table.date_words import field_of, is_date_heading, months_by_language, worded_date
+from ultrum.sources.table.units import any_percent_word
+
+ENCODINGS: Final = (
+    *("cp1252", "cp1251", "cp1250", "cp1253", "cp1254", "cp1257", "cp932", "gb18030", "cp949", "big5", "koi8_r"),
+    *("cp1255", "cp1256", "iso8859_2", "iso8859_5", "euc_jp"),
+)
+_SAMPLE: Final = 32 * 1024
+_LINES: Final = 60
+_WORD: Final = re.compile(r"[^\W\d_]{2,}")
+
+
+def encodings_by_words(body: bytes) -> list[str]:
+    """Encodings to try, the one with most known words first.
+
+    Examples
+    --------
+    >>> encodings_by_words("Дата;Цена".encode("cp1251"))[0], encodings_by_words("Größe;Maß".encode("cp1252"))[0]
+    ('cp1251', 'cp1252')
+    """
+    lines = [line for line in body[:_SAMPLE].splitlines() if not line.isascii()][:_LINES]
+    counts = {code: sum(_known_words(line, code) for line in lines) for code in ENCODINGS}
+    best = max(ENCODINGS, key=lambda code: counts[code])
+    return [best, "cp1252"] if counts[best] > counts["cp1252"] else ["cp1252"]
+
+
+def shown_encoding(encoding: str, text: str, given: str | None) -> str:
+    """The encoding for a report: the default is an assumption where no known word has a letter outside ASCII."""
+    if given or encoding != "cp1252":
+        return encoding
+    lines = [line for line in text[:_SAMPLE].splitlines() if not line.isascii()][:_LINES]
+    known = any(_known_words(line.encode("cp1252", "replace"), "cp1252") > 0 for line in lines)
+    return encoding if known else f"{encoding}, assumed: set encoding= if names are not spelled correctly"
+
+
+def _known_words(line: bytes, code: str) -> int:
+    """Number of known words of a line with letters outside ASCII; -1 if it is no text in the encoding."""
+    try:
+        text = line.decode(code)
+    except (UnicodeDecodeError, LookupError):
+        return -1
+    cells = [c for part in re.split(r"[;,|\t]", text) if not (c := part.strip().strip('"')).isascii()]
+    named = sum(bool(role_of(c) or is_date_heading(c) or field_of(c)) for c in cells)
+    dates = sum(worded_date(c) is not None for c in cells)
+    words = [w for w in _WORD.findall(text) if not w.isascii()]
+    return 2 * (named + dates) + sum(
+        bool(months_by_language(w) or any_percent_word().fullmatch(w)) for w in words
+    )
+
+
+# Unpacking: archives within limits, text encodings tried in order
 
 _README: Final = re.compile(
     r"(?:^|/)(?:read[-_ ]?me|licen[cs]e|notes?|about|terms|disclaimer)[^/]*$|\.(?:pdf|md|rtf|docx?|png|jpe?g)$",
@@ -168,3 +228,108 @@ def _read_within_limits(packed: IO[bytes] | gzip.GzipFile, name: str, packed_siz
     except DAMAGED as error:
         raise TableError(f"{name} is a damaged archive: {error}.") from error
     return b"".join(parts)
+
+
+# Checks of OLE containers (old workbooks), whose sector chains can be circular in damaged files
+
+MARK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
+_END, _LAST = 0xFFFFFFFE, 0xFFFFFFFA  # end of a chain; greater numbers are not sectors
+_ENTRY, _IN_HEADER = 128, 109  # bytes of a directory entry; sector numbers in the header
+
+
+def refuse_circles(body: bytes, name: str) -> None:
+    """Refuse a compound file with a chain of sectors that is endless or leaves the file.
+
+    Raises
+    ------
+    TableError
+        If it is damaged so.
+    """
+    try:
+        _check(body)
+    except (ValueError, IndexError) as error:
+        raise TableError(f"{name} is a damaged workbook: {error}.") from error
+
+
+def _check(body: bytes) -> None:
+    shift = int.from_bytes(body[0x1E:0x20], "little")
+    if len(body) < 512 or shift not in (9, 12):
+        raise ValueError("its header is truncated or unreadable")
+    size = 1 << shift
+    most = len(body) // size + 1
+    table = _table(body, size, most)
+    directory = _chain(table, _number(body, 0x30), most)
+    small = _join(body, _chain(table, _number(body, 0x3C), most), size)
+    entries = _join(body, directory, size).astype("<u4").tobytes()
+    if len(entries) != len(directory) * size:
+        raise ValueError("its directory is cut short")
+    for place in range(0, len(entries), _ENTRY):
+        entry = entries[place : place + _ENTRY]
+        kind, start = entry[66], _number(entry, 116)
+        length = int.from_bytes(entry[120:124], "little")
+        if kind == 5 or (kind == 2 and length >= _number(body, 0x38)):
+            _chain(table, start, most)
+        elif kind == 2 and length:
+            _chain(small, start, len(small) + 1)
+
+
+def _table(body: bytes, size: int, most: int) -> Ints:
+    """Successor of every sector, from the sectors that store them."""
+    places = np.frombuffer(body, "<u4", _IN_HEADER, 0x4C).astype(np.int64)
+    more, seen = _number(body, 0x44), 0
+    while more < _LAST:
+        held = _sector(body, more, size)
+        places, more = np.append(places, held[:-1]), int(held[-1])
+        seen += 1
+        if seen > most:
+            raise ValueError("the list of its tables is circular")
+    return _join(body, places[places < _LAST], size)
+
+
+def _join(body: bytes, sectors: Ints, size: int) -> Ints:
+    parts = [_sector(body, int(s), size) for s in sectors]
+    return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+
+def _sector(body: bytes, number: int, size: int) -> Ints:
+    held = body[(number + 1) * size : (number + 2) * size]
+    if len(held) < 4:
+        raise ValueError(f"sector {number} lies beyond its end")
+    return np.frombuffer(held[: len(held) // 4 * 4], "<u4").astype(np.int64)
+
+
+def _chain(table: Ints, start: int, most: int) -> Ints:
+    """Sectors from a start to the end of their chain."""
+    sectors, sector = [], start
+    while sector < _LAST:
+        if sector >= len(table):
+            raise ValueError(f"sector {sector} has no successor and no end")
+        sectors.append(sector)
+        sector = int(table[sector])
+        if len(sectors) > most:
+            raise ValueError("a chain of its sectors is circular")
+    return np.array(sectors, dtype=np.int64)
+
+
+def _number(body: bytes, place: int) -> int:
+    return int.from_bytes(body[place : place + 4], "little")
+
+
+# The kind of a file, by its first bytes: workbook, Parquet, page, JSON or text
+
+_PAGE: Final = re.compile(rb"\s*(<!doctype html|<html|<table|<\?xml[^>]*\?>\s*<!doctype html)", re.IGNORECASE)
+_WORKBOOKS: Final = {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}
+
+
+def kind_of(body: bytes) -> str:
+    """Kind of a file, by its first bytes: workbook, parquet (Feather too), page, json or text."""
+    if body[:4] == b"PK\x03\x04" and _WORKBOOKS & names_in(body):
+        return "workbook"
+    if body[:8] == MARK:
+        return "workbook"
+    if body[:4] == b"PAR1" or body[:6] == b"ARROW1":
+        return "parquet"
+    start = body[:4096].removeprefix(b"\xef\xbb\xbf")
+    if _PAGE.match(start) or (b"<table" in start.lower() and start.lstrip()[:1] == b"<"):
+        return "page"
+    return "json" if start.lstrip()[:1] in (b"{", b"[") else "text"

@@ -1,4 +1,4 @@
-"""Merged periods: years written once for several rows or columns, filled in.
+"""Layouts of dates: parts of a year, merged periods, dates across, and several date columns side by side.
 
 Statistical releases often print a year once, over its months or quarters or next to them, and leave the other
 cells empty. Each function returns the grid with the full period of every row or column in its own cell.
@@ -7,6 +7,7 @@ cells empty. Each function returns the grid with the full period of every row or
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, datetime, timedelta
@@ -14,9 +15,104 @@ from typing import Final
 
 from ultrum.core.displayed_numbers import quantity
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import Grid, Row, is_empty, is_value
-from ultrum.sources.table.date_formats import serial_moment
-from ultrum.sources.table.periods_of_year import YEAR, label_part, part_of_year
+from ultrum.sources.table.cell_grid import (
+    Grid,
+    Row,
+    content_width,
+    is_date,
+    is_empty,
+    is_value,
+    is_word,
+    shape_of,
+)
+from ultrum.sources.table.date_formats import (
+    BARE,
+    MONTHS_OF_QUARTER,
+    NTH,
+    NTHS,
+    QUARTER_WORD,
+    month_of_name,
+    serial_moment,
+    style_of,
+)
+from ultrum.sources.table.date_words import field_of, is_date_heading, quarter_in_words
+from ultrum.sources.table.header_line import DATE_WORDS, PUBLICATION_WORDS
+
+ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
+YEAR: Final = re.compile(r"(1[6-9]|20|21)\d\d")
+_MONTH: Final = re.compile(r"M?(0?[1-9]|1[0-2])", re.IGNORECASE)
+_QUARTER: Final = re.compile(
+    rf"[QT]0?(?P<a>[1-4])|(?P<b>[1-4])[QT]|(?:{QUARTER_WORD}) ?(?P<c>[1-4])|(?P<roman>I{{1,3}}|IV)"
+    rf"|{NTH} ?(?:{QUARTER_WORD})|(?P<roman2>I{{1,3}}|IV)\.? ?(?:{QUARTER_WORD})",
+    re.IGNORECASE,
+)
+_SPAN: Final = re.compile(MONTHS_OF_QUARTER, re.IGNORECASE)
+_HALF: Final = re.compile(r"[HS]([12])|([12])[HS]|([12])(?:st|nd) half(?:[- ]year)?", re.IGNORECASE)
+
+
+def part_of_year(cell: object) -> tuple[str, int] | None:
+    """Kind (M, Q or S) and number of the part of a year in a cell, or None.
+
+    Examples
+    --------
+    >>> part_of_year("Sep."), part_of_year("3rd quarter"), part_of_year("H2"), part_of_year("2024")
+    (('M', 9), ('Q', 3), ('S', 2), None)
+    """
+    text = cell_text(cell).strip().rstrip(".:")
+    if not text or len(text) > 24:
+        return None
+    if match := _MONTH.fullmatch(text):
+        return "M", int(match[1])
+    if match := _QUARTER.fullmatch(text):
+        return "Q", _number(match.groupdict())
+    if match := _SPAN.fullmatch(text):
+        return "Q", (month_of_name(match["quarter"][:3]) + 2) // 3
+    if match := _HALF.fullmatch(text):
+        return "S", int(match[1] or match[2] or match[3])
+    return _part_in_words(text)
+
+
+def _part_in_words(text: str) -> tuple[str, int] | None:
+    """A quarter or month by its name in any language."""
+    quarter = quarter_in_words(text) if not text.isascii() or " " in text or "." in text else 0
+    if quarter:
+        return "Q", quarter
+    return ("M", month_of_name(text)) if is_month_name(text) and not style_of(text) else None
+
+
+def _number(parts: dict[str, str | None]) -> int:
+    """Number of a quarter from the matching group of the pattern."""
+    for group in ("a", "b", "c", "q"):
+        if parts.get(group):
+            return int(str(parts[group]))
+    roman = parts.get("roman") or parts.get("roman2")
+    return ROMAN[roman.upper()] if roman else NTHS[str(parts["nth"]).lower()[:3]]
+
+
+def is_month_name(text: str) -> bool:
+    """Whether a text is the name of a month in one of several languages, full or abbreviated."""
+    if not text[:1].isalpha() or len(text) > 12 or not all(c.isalpha() or c == "." for c in text):
+        return False
+    try:
+        month_of_name(text)
+    except ValueError:
+        return False
+    return True
+
+
+def label_part(year: str, part: tuple[str, int]) -> str:
+    """SDMX-like name of a part of a year.
+
+    Examples
+    --------
+    >>> label_part("2024", ("Q", 3)), label_part("2024", ("M", 3))
+    ('2024-Q3', '2024-03')
+    """
+    kind, number = part
+    return f"{year}-{number:02d}" if kind == "M" else f"{year}-{kind}{number}"
+
+
+# Merged periods: years written once for several rows or columns, filled in
 
 _FIRST_COLUMNS: Final = 4
 _FIRST_ROWS: Final = 60
@@ -224,3 +320,134 @@ def _serials_as_dates(grid: Grid) -> Grid:
 
 def _instant(day: date) -> datetime:
     return day.replace(tzinfo=None) if isinstance(day, datetime) else datetime(day.year, day.month, day.day)
+
+
+# Tables with dates across: the row of dates, and its surroundings
+
+
+def dates_across(grid: Grid) -> tuple[int, int] | None:
+    """Row with the most adjacent dates above values, and their number."""
+    best: tuple[int, int] | None = None
+    for i, row in enumerate(grid.rows[:200]):
+        dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
+        if len(dates) < 2 or len(dates) < 0.5 * (content_width(row) - 1) or is_date(row[0]):
+            continue
+        coded = is_word(row[0]) and not any(is_date(r[0]) for r in grid.rows[i + 1 :] if r)
+        labelled = [
+            r
+            for r in grid.rows[i + 1 :]
+            if r
+            and (is_word(r[0]) or part_of_year(r[0]) or (coded and cell_text(r[0]).isalnum()))
+            and any(is_value(c) for c in r[1:])
+        ]
+        if labelled and (best is None or len(dates) > best[1]):
+            best = (i, len(dates))
+    return best
+
+
+def parts_down(grid: Grid, row: int) -> bool:
+    """Whether all rows below the dates are parts of a year, as in tables of years across and months down."""
+    named = [r[0] for r in grid.rows[row + 1 :] if content_width(r) > 1]
+    return len(named) > 1 and all(part_of_year(c) for c in named)
+
+
+def without_other_columns(grid: Grid) -> tuple[Grid, list[tuple[str, str]]]:
+    """The grid without columns to the right of the first date whose heading is not a date, and the columns not
+    used.
+    """
+    head = grid.rows[0]
+    first = next(c for c, cell in enumerate(head) if c and is_date(cell))
+    width = max(map(len, grid.rows))
+    others = [c for c in range(first, width) if c >= len(head) or not is_date(head[c])]
+    filled_ones = [c for c in others if any(len(r) > c and not is_empty(r[c]) for r in grid.rows)]
+    rows: list[Row] = [[cell for c, cell in enumerate(r) if c not in others] for r in grid.rows]
+    names = [cell_text(head[c]) if c < len(head) and not is_empty(head[c]) else f"{c + 1}" for c in filled_ones]
+    decisions = [("set aside", f"column '{n}', whose heading is not a date") for n in names]
+    return replace(grid, rows=rows), decisions
+
+
+def without_empty_rows(grid: Grid) -> Grid:
+    """The grid without empty rows and rows of a single cell, which are prose."""
+    kept = [i for i, row in enumerate(grid.rows) if content_width(row) > 1]
+    rows, lines = [grid.rows[i] for i in kept], [grid.lines[i] for i in kept]
+    return replace(grid, rows=rows, lines=lines)
+
+
+def prose_below(grid: Grid, row: int) -> str:
+    """Text of the single-cell rows below a row."""
+    return "\n".join(cell_text(r[0]) for r in grid.rows[row + 1 :] if content_width(r) == 1)
+
+
+def prose_above(grid: Grid, row: int) -> str:
+    """All text above a row."""
+    return "\n".join(" ".join(cell_text(c) for c in r if not is_empty(c)) for r in grid.rows[:row])
+
+
+# Several date columns side by side: each has the dates of the value columns to its right
+
+_SAMPLE: Final = 400
+_SHARE_OF_DATES: Final = 0.8  # of the filled cells of a column
+_FEWEST: Final = 3
+
+
+def parts_by_date_column(grid: Grid) -> list[Grid]:
+    """One grid for each date column that has values to its right; the grid itself if there is only one.
+
+    Parameters
+    ----------
+    grid : Grid
+        Cells of a sheet or text.
+    """
+    rows = grid.rows[:_SAMPLE]
+    first = next((i for i, r in enumerate(rows) if sum(bool(shape_of(c)) for c in r) > 1), None)
+    if first is None:
+        return [grid]
+    width = max(map(len, rows))
+    heads = [_heading(rows[:first], c) for c in range(width)]
+    columns = [c for c in range(width) if _has_dates(rows[first:], c, heads[c])]
+    ends = [*columns[1:], width]
+    if len(columns) < 2 or not all(_has_values(rows[first:], c, e) for c, e in zip(columns, ends, strict=True)):
+        return [grid]
+    words = "\n".join(cell_text(r[0]) for r in rows[:first] if content_width(r) == 1)
+    parts = [_part(grid, first, start, end) for start, end in zip(columns, ends, strict=True)]
+    return [parts[0], *(replace(p, above=f"{words}\n{p.above}") for p in parts[1:])]
+
+
+def _heading(rows: Sequence[Row], column: int) -> str:
+    return next((cell_text(r[column]) for r in reversed(rows) if len(r) > column and not is_empty(r[column])), "")
+
+
+def _has_dates(rows: Sequence[Row], column: int, heading: str) -> bool:
+    """Whether a column has the dates of observations."""
+    cells = [r[column] for r in rows if len(r) > column and not is_empty(r[column])]
+    shapes = [shape_of(c) for c in cells]
+    dates = sum(map(bool, shapes))
+    if dates < max(_FEWEST, _SHARE_OF_DATES * len(cells)) or PUBLICATION_WORDS.search(heading.lower()):
+        return False
+    word = heading.lower()
+    named = word in DATE_WORDS or is_date_heading(word) or bool(field_of(word))
+    return named or (not heading and not all(s in BARE for s in shapes if s))
+
+
+def _has_values(rows: Sequence[Row], start: int, end: int) -> bool:
+    """Whether a column of values stands between a date column and the next."""
+    return any(is_value(c) for r in rows for c in r[start + 1 : end])
+
+
+def _part(grid: Grid, first: int, start: int, end: int) -> Grid:
+    """The columns of one date column, with the rows that have a date, and the lines of the header."""
+    rows: list[Row] = []
+    kept = []
+    for i, row in enumerate(grid.rows):
+        alone = content_width(row) == 1
+        if i < first:
+            rows.append([*row[start:end]] if not alone else list(row[:1]) if not start else [])
+        elif alone and not is_empty(row[0]) and not shape_of(row[0]):
+            rows.append(list(row[:1]))  # a note holds for all parts
+        elif len(row) > start and any(not is_empty(c) for c in row[start:end]):
+            rows.append([*row[start:end]])
+        else:
+            continue
+        kept.append(i)
+    lines = [grid.lines[i] for i in kept]
+    return replace(grid, rows=rows, lines=lines)

@@ -1,0 +1,455 @@
+"""Cells of web pages and JSON texts, and what the formats of workbook cells state."""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+import zipfile
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any, Final
+
+from ultrum.core.displayed_numbers import quantity
+from ultrum.errors import TableError
+from ultrum.sources.limits import current
+from ultrum.sources.table.cell_grid import Grid, Row
+from ultrum.sources.table.date_formats import style_of
+from ultrum.sources.table.number_formats import SUPERSCRIPTS
+from ultrum.sources.table.unpacking import DAMAGED, decode, decode_page, kind_of
+
+if TYPE_CHECKING:
+    import lxml.etree
+
+_MOST_PARAGRAPHS: Final = 4
+_LONGEST_PARAGRAPH: Final = 400
+_HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
+_BREAKS: Final = frozenset(("br", "p", "div", "li"))
+
+
+def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid]:
+    """Every table of a web page, named by its caption or the heading above it."""
+    import lxml.etree
+    import lxml.html
+
+    text, _ = decode_page(body, name, encoding)
+    try:
+        parser = lxml.html.HTMLParser(huge_tree=False, no_network=True)
+        tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text), parser=parser)
+    except (lxml.etree.LxmlError, ValueError) as error:
+        raise TableError(f"{name} is not a readable web page: {error}.") from error
+    tables = [t for t in tree.iter("table") if t.find(".//table") is None]
+    grids = []
+    for number, table in enumerate(tables, start=1):
+        rows = _spread(table)
+        title = _title_of(table) or f"table {number}"
+        decisions = (("table", f"{number} of {len(tables)}: {title}"),)
+        above, below = _text_around(table)
+        lines = list(range(1, len(rows) + 1))
+        grids.append(Grid(title, rows, lines, "page", decisions, above, below))
+    if not grids:
+        raise TableError(f"{name} is a web page without a table. Check the address.")
+    return grids
+
+
+def page_text(body: bytes, name: str) -> str:
+    """Words of a page in reading order, for a number in prose."""
+    import lxml.html
+
+    text, _ = decode_page(body, name)
+    if kind_of(body) != "page":
+        return text
+    tree = lxml.html.document_fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
+    for hidden in tree.xpath("//script|//style"):
+        hidden.drop_tree()
+    return " ".join(" ".join(tree.itertext()).split())
+
+
+def _title_of(table: Any) -> str:
+    caption = table.find("caption")
+    if caption is not None:
+        return " ".join(caption.text_content().split())
+    above = table.xpath("preceding::*[self::h1 or self::h2 or self::h3 or self::h4][1]")
+    return " ".join(above[0].text_content().split()) if above else ""
+
+
+def _text_around(table: Any) -> tuple[str, str]:
+    """Caption, paragraphs directly above a table, and paragraphs directly below it, up to another table."""
+    caption = table.find("caption")
+    around = []
+    for axis, nearest in (("preceding", True), ("following", False)):
+        elements = table.xpath(
+            f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
+        )
+        texts: list[str] = []
+        for element in reversed(elements) if nearest else elements:
+            if element.tag == "table" or len(texts) >= _MOST_PARAGRAPHS:
+                break
+            if not any(a.tag == "table" for a in element.iterancestors()):
+                texts.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
+        around.append("\n".join(reversed(texts) if nearest else texts))
+    words = " ".join(caption.text_content().split()) if caption is not None else ""
+    return f"{around[0]}\n{words}".strip(), around[1]
+
+
+def _spread(table: Any) -> list[Row]:
+    """Cells of a page's table; cells that span rows or columns are repeated."""
+    grid: dict[tuple[int, int], str] = {}
+    rows, most = list(table.iter("tr")), current()
+    alone: set[int] = set()
+    for r, row in enumerate(rows):
+        c = 0
+        if sum(1 for _ in row.iterchildren("td", "th")) == 1:
+            alone.add(r)  # a note across the table is in its first cell
+        for cell in row.iterchildren("td", "th"):
+            while (r, c) in grid:
+                c += 1
+            text = _cell_words(cell)
+            wide, high = (_span(cell.get(k)) for k in ("colspan", "rowspan"))
+            for i in range(min(high, len(rows) - r)):
+                for j in range(wide):
+                    grid[r + i, c + j] = text
+            c += wide
+            most.check("columns", c, f"A table of the page: a line has {quantity(c, 'cell')}")
+            most.check("cells", len(grid), f"A table of the page has at least {quantity(len(grid), 'cell')}")
+    width = max((c for _, c in grid), default=-1) + 1
+    spread: list[Row] = [[grid.get((r, c), "") for c in range(width)] for r in range(len(rows))]
+    for r in alone:
+        first = spread[r][0]
+        spread[r] = [first, *["" if cell == first else cell for cell in spread[r][1:]]]
+    return spread
+
+
+def _cell_words(cell: Any) -> str:
+    """Text of a page's cell: footnote marks raised, hidden parts removed, a space for each break."""
+    if not len(cell):
+        return " ".join((cell.text or "").split())
+    pieces: list[str] = []
+
+    def _add(element: Any) -> None:
+        hidden = _HIDDEN.search(element.get("style") or "") or element.get("hidden") is not None
+        if element.tag == "sup" and "".join(pieces).strip():
+            pieces.append(_superscript("".join(element.itertext()).strip()))
+        elif isinstance(element.tag, str) and element.tag not in ("script", "style") and not hidden:
+            pieces.append(" " if element.tag in _BREAKS else "")
+            pieces.append(element.text or "")
+            for child in element:
+                _add(child)
+                pieces.append(child.tail or "")
+            pieces.append(" " if element.tag in _BREAKS else "")
+
+    _add(cell)
+    return " ".join("".join(pieces).split())
+
+
+def _superscript(text: str) -> str:
+    """A raised text as a footnote mark or exponent, separate from the number before it."""
+    digits = re.sub(r"[\s,;()\[\]]", "", text)
+    if digits.isdigit():
+        return digits.translate(str.maketrans("0123456789", SUPERSCRIPTS[:10]))
+    if re.fullmatch(r"[*†‡§#]+", text):
+        return text
+    letters = re.sub(r"\W", "", text)
+    return f"({letters[0]})" if letters else ""
+
+
+def _span(text: str | None) -> int:
+    return min(max(int(text), 1), 200) if text and text.strip().isdigit() else 1
+
+
+# JSON to grids: lists of records, columns, rows under names, values by date, several series
+
+_NESTING: Final = 6
+_NOT_FINITE: Final = re.compile(r"NaN|Infinity|\d[eE]\+?\d{3}|\d{300}")
+
+
+def json_grids(body: bytes, name: str) -> list[Grid]:
+    """Records of a JSON text: a list of objects, columns, rows under column names, or values by date."""
+    import orjson
+
+    text, _ = decode(body, name, None)
+    try:
+        value = orjson.loads(text)
+    except orjson.JSONDecodeError as error:
+        value = _with_infinite(text) if _NOT_FINITE.search(text) else None
+        value = _json_lines(text) if value is None else value
+        if value is None:
+            raise TableError(f"{name} is not JSON: {error}.") from error
+    tables = list(_tables_in(value, 0))
+    facts = "\n".join(_scalars(value))
+    if not tables:
+        raise TableError(
+            f"{name} is not JSON of a known form. Known forms: a list of objects, lists by column name, or "
+            "values by date."
+        )
+    alone = len(tables) == 1
+    return [
+        Grid(
+            name if alone else where,
+            rows,
+            list(range(1, len(rows) + 1)),
+            "JSON",
+            (("records", where),),
+            above=facts,
+        )
+        for rows, where in tables
+    ]
+
+
+def _with_infinite(text: str) -> object:
+    """A JSON text with numbers too large for a double, or with NaN and Infinity; each is then a rejected cell."""
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _json_lines(text: str) -> list[object] | None:
+    import orjson
+
+    try:
+        rows = [orjson.loads(line) for line in text.splitlines() if line.strip()]
+    except orjson.JSONDecodeError:
+        return None
+    return rows if len(rows) > 1 else None
+
+
+def _tables_in(document: object, depth: int, path: str = "the whole") -> Iterator[tuple[list[Row], str]]:
+    """Every table within a JSON value, and its path."""
+    rows = _as_rows(document)
+    if rows is not None:
+        yield rows, path
+    elif depth <= _NESTING:
+        inside = (
+            document.items()
+            if isinstance(document, dict)
+            else enumerate(document)
+            if isinstance(document, list)
+            else ()
+        )
+        for key, value in inside:
+            yield from _tables_in(value, depth + 1, str(key))
+
+
+def _scalars(document: object, depth: int = 0) -> Iterator[str]:
+    """Scalars next to the tables of a JSON value, as lines such as ``units: Percent``."""
+    if not isinstance(document, dict) or depth > _NESTING:
+        return
+    for key, value in document.items():
+        if isinstance(value, dict):
+            yield from _scalars(value, depth + 1)
+        elif isinstance(value, str) and not style_of(str(key)):
+            yield f"{key}: {value}"
+
+
+def _as_rows(value: object) -> list[Row] | None:
+    several = _several_series(value)
+    if several is not None:
+        return several
+    if isinstance(value, list) and value and all(isinstance(r, dict) for r in value):
+        flat = [_flat(r) for r in value]
+        names = list(dict.fromkeys(k for r in flat for k in r))
+        current().check_shape(len(flat), len(names), "A list of records")
+        rows: list[Row] = [[r.get(n) for n in names] for r in flat]
+        return [names, *rows] if len(names) > 1 else None
+    if isinstance(value, dict) and value:
+        return _mapping_rows(value)
+    if isinstance(value, list) and value and all(isinstance(r, list) and len(r) > 1 for r in value):
+        plain = all(not isinstance(c, list | dict) for r in value for c in r)
+        if not plain or not any(style_of(str(r[0])) for r in value):
+            return None
+        bare = all(len(r) == 2 and style_of(str(r[0])) for r in value)
+        return [["date", "value"], *value] if bare else list(value)
+    return None
+
+
+def _several_series(document: object) -> list[Row] | None:
+    """Series with an object or a name each, as rows keyed by name."""
+    if isinstance(document, dict):
+        named = [({"series": key}, value) for key, value in document.items()]
+    elif isinstance(document, list) and all(isinstance(one, dict) for one in document):
+        named = []
+        for one in document:
+            nested = [v for v in one.values() if isinstance(v, list | dict)]
+            if len(nested) != 1:
+                return None
+            named.append(({k: v for k, v in one.items() if not isinstance(v, list | dict)}, nested[0]))
+    else:
+        return None
+    parts = [(facts, _plain_rows(value)) for facts, value in named]
+    if len(parts) < 2 or any(rows is None for _, rows in parts):
+        return None
+    records = [
+        facts | dict(zip(map(str, rows[0]), row, strict=True))
+        for facts, rows in parts
+        if rows is not None
+        for row in rows[1:]
+    ]
+    names = list(dict.fromkeys(k for r in records for k in r))
+    current().check_shape(len(records), len(names), "A list of records")
+    return [names, *[[r.get(n) for n in names] for r in records]]
+
+
+def _plain_rows(value: object) -> list[Row] | None:
+    """Rows of one series, with their names first, for a list or mapping with dates."""
+    if isinstance(value, dict) and value and all(style_of(str(k)) for k in value):
+        plain = not any(isinstance(v, list | dict) for v in value.values())
+        return [["date", "value"], *[[k, v] for k, v in value.items()]] if plain else None
+    if not isinstance(value, list) or not value:
+        return None
+    if all(isinstance(r, list) and len(r) == 2 and style_of(str(r[0])) for r in value):
+        return [["date", "value"], *value]
+    flat = all(isinstance(r, dict) and not any(isinstance(v, list | dict) for v in r.values()) for r in value)
+    if not flat or not any(style_of(str(v)) for v in value[0].values()):
+        return None
+    names = list(dict.fromkeys(k for r in value for k in r))
+    return [names, *[[r.get(n) for n in names] for r in value]]
+
+
+def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
+    head = next(
+        (value[k] for k in ("columns", "header", "fields", "names") if isinstance(value.get(k), list)),
+        None,
+    )
+    body = next((value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None)
+    if head and body and all(isinstance(r, list) for r in body):
+        names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
+        return [names, *body]
+    lists = {k: v for k, v in value.items() if isinstance(v, list)}
+    lengths = {len(v) for v in lists.values()}
+    if (
+        len(lists) > 1
+        and len(lengths) == 1
+        and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
+    ):
+        return [list(lists), *map(list, zip(*lists.values(), strict=True))]
+    if len(value) > 1 and all(style_of(str(k)) for k in value):
+        if all(isinstance(v, dict) for v in value.values()):
+            return _as_rows([{"date": k, **v} for k, v in value.items()])
+        if not any(isinstance(v, list | dict) for v in value.values()):
+            return [["date", "value"], *[[k, v] for k, v in value.items()]]
+    return None
+
+
+def _flat(record: Mapping[str, object], above: str = "", depth: int = 0) -> dict[str, object]:
+    """Nested objects, flattened with names joined by points."""
+    flat: dict[str, object] = {}
+    for key, value in record.items():
+        name = f"{above}{key}"
+        if isinstance(value, dict) and depth < _NESTING:
+            flat.update(_flat(value, f"{name}.", depth + 1))
+        elif isinstance(value, bool) or not isinstance(value, list | dict):
+            flat[name] = str(value).lower() if isinstance(value, bool) else value
+    return flat
+
+
+# Facts about cells of an XLSX workbook beyond their values: percent formats, formulas without results
+
+_MAIN: Final = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
+_RELATION: Final = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
+_BUILT_IN_PERCENT: Final = (9, 10)  # formats 0% and 0.00%
+_NO_RESULT: Final = re.compile(rb"</f>\s*(?:<v\s*/>|<v>\s*</v>|</c>)|<f[^<>]*/>\s*(?:<v\s*/>|<v>\s*</v>|</c>)")
+_REFERENCE: Final = re.compile(rb"""<c\s[^<>]*?\br\s*=\s*["']([A-Z]+)(\d+)["'][^<>]*>""")
+_STYLED: Final = re.compile(rb"<c\s([^<>]*)>")
+_ATTRIBUTE: Final = re.compile(rb"""\b([rst])\s*=\s*["']([^"']*)["']""")
+
+
+def with_cell_facts(grids: list[Grid], body: bytes, name: str) -> list[Grid]:
+    """Sheets whose cells of a percent format have their percent sign.
+
+    Raises
+    ------
+    TableError
+        If a formula has no stored result.
+    """
+    import lxml.etree
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            paths = _sheet_paths(archive)
+            styles = _percent_styles(archive)
+            return [_with_signs(g, archive, paths, styles, name) for g in grids]
+    except (*DAMAGED, lxml.etree.Error) as error:
+        raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
+
+
+def _tree(archive: zipfile.ZipFile, path: str) -> lxml.etree._Element | None:
+    import lxml.etree
+
+    if path not in archive.namelist():
+        return None
+    parser = lxml.etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=False)
+    return lxml.etree.fromstring(archive.read(path), parser)
+
+
+def _sheet_paths(archive: zipfile.ZipFile) -> Mapping[str, str]:
+    """Path of each sheet in the archive, by its title."""
+    book, links = _tree(archive, "xl/workbook.xml"), _tree(archive, "xl/_rels/workbook.xml.rels")
+    if book is None or links is None:
+        return {}
+    targets = {str(link.get("Id")): str(link.get("Target")) for link in links}
+    sheets = {str(s.get("name")): targets.get(str(s.get(_RELATION)), "") for s in book.iter(f"{_MAIN}sheet")}
+    return {
+        title: path.removeprefix("/") if path.startswith("/") else f"xl/{path}" for title, path in sheets.items()
+    }
+
+
+def _percent_styles(archive: zipfile.ZipFile) -> set[bytes]:
+    """Numbers of the cell styles whose number format is a percentage."""
+    styles = _tree(archive, "xl/styles.xml")
+    if styles is None:
+        return set()
+    own = {str(f.get("numFmtId")) for f in styles.iter(f"{_MAIN}numFmt") if "%" in str(f.get("formatCode"))}
+    formats = own | set(map(str, _BUILT_IN_PERCENT))
+    cells = styles.find(f"{_MAIN}cellXfs")
+    if cells is None:
+        return set()
+    return {str(k).encode() for k, style in enumerate(cells) if str(style.get("numFmtId")) in formats}
+
+
+def _with_signs(
+    grid: Grid, archive: zipfile.ZipFile, paths: Mapping[str, str], styles: set[bytes], name: str
+) -> Grid:
+    path = paths.get(grid.name, "")
+    if path not in archive.namelist():
+        return grid
+    text = archive.read(path)
+    _refuse_formulas_without_results(text, f"{name}, '{grid.name}'")
+    if not styles:
+        return grid
+    rows: list[Row] = list(grid.rows)
+    for cell in _STYLED.finditer(text):
+        parts = dict(_ATTRIBUTE.findall(cell[1]))
+        if parts.get(b"s") in styles and b"r" in parts:
+            _sign(rows, *_place(parts[b"r"].decode()))
+    return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions, grid.above, grid.below)
+
+
+def _sign(rows: list[Row], row: int, column: int) -> None:
+    """Write the number of a cell as the sheet shows it, in percent."""
+    if row >= len(rows) or column >= len(rows[row]):
+        return
+    value = rows[row][column]
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        changed = list(rows[row])
+        changed[column] = f"{100.0 * value:.15g}%"
+        rows[row] = changed
+
+
+def _place(reference: str) -> tuple[int, int]:
+    """Row and column of a reference such as B12, from 0."""
+    letters = reference.rstrip("0123456789")
+    column = 0
+    for letter in letters:
+        column = 26 * column + ord(letter) - 64
+    return int(reference[len(letters) :]) - 1, column - 1
+
+
+def _refuse_formulas_without_results(text: bytes, where: str) -> None:
+    for match in _NO_RESULT.finditer(text):
+        cells = list(_REFERENCE.finditer(text, max(0, match.start() - 10_000), match.start() + 1))
+        if cells and b't="str"' not in cells[-1][0]:  # an empty text is a result
+            reference = (cells[-1][1] + cells[-1][2]).decode()
+            raise TableError(
+                f"{where}: cell {reference} has a formula without a stored result. Open the workbook in a "
+                "spreadsheet, save it, and read it again."
+            )
