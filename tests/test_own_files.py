@@ -113,6 +113,27 @@ class OwnFiles(Scratch):
                                    self.by_hand(y - rate, x - rate), rtol=1e-6)  # fmt: skip
         self.assertIn("in excess of 2 % per year", answer["basis"])
 
+    def test_a_rate_per_annum_is_no_return_of_a_month(self):
+        rates = 1.0 + np.arange(len(self.factors)) / 100
+        table = pd.DataFrame({"Mkt-RF": (100 * self.factors["Mkt-RF"]).round(4), "RF": rates}).set_axis(
+            self.factors.index.strftime("%Y%m")
+        )
+        self.file(
+            "annual.csv",
+            "Returns in percent; RF is in percent per annum.\n\n" + table.to_csv(index_label="month"),
+        )
+        refused = self.run_it("estimate", "KELP.csv", "--factors", "annual.csv", "--json", code=3)
+        self.assertIn("'RF' is stated to be per annum", refused.stderr)
+        self.assertIn(f"{rates.mean():.2f} %", refused.stderr)
+        rate = f"{rates.mean():.4f}%"
+        done = self.run_it("estimate", "KELP.csv", "--factors", "annual.csv", "--risk-free", rate, "--json")
+        months = self.prices["KELP"].groupby(self.prices.index.to_period("M")).last()
+        excess = (months / months.shift() - 1 - ((1 + rates.mean() / 100) ** (1 / 12) - 1)).dropna()
+        x = table["Mkt-RF"].to_numpy()[1:] / 100
+        beta = np.cov(excess, x)[0, 1] / x.var(ddof=1)
+        (found,) = json.loads(done.stdout)["assets"]
+        self.assertAlmostEqual(found["terms"][1]["coefficient"], beta, places=4)
+
     def test_dividends_and_splits_among_the_prices_are_in_the_returns(self):
         raw, day_of_split, paid = self.prices["TIDE"].copy(), pd.Timestamp("2018-06-04"), {}
         raw[raw.index >= day_of_split] /= 2

@@ -400,38 +400,25 @@ HABITS = ("long", "full", "medium", "d MMM y", "MMMM y", "LLLL y", "QQQQ y")
 
 
 class Words(Scratch):
-    def test_dates_in_the_words_of_thirty_languages_are_right_or_refused(self):
+    def test_dates_in_words_of_many_languages_are_right_or_refused(self):
         languages = [
             "de",
             "fr",
-            "es",
-            "it",
             "pt",
-            "nl",
-            "sv",
-            "da",
-            "nb",
             "fi",
             "is",
             "pl",
-            "cs",
-            "sk",
-            "sl",
             "hr",
-            "sr",
-            "ro",
             "bg",
-            "ru",
-            "uk",
             "el",
             "tr",
-            "et",
             "lv",
-            "lt",
             "hu",
             "ca",
+            "eu",
+            "ga",
+            "vi",
             "ja",
-            "zh",
             "ko",
         ]
         right = 0
@@ -545,7 +532,7 @@ class Facts(Scratch):
 class Generated(Scratch):
     def test_generated_tables_are_read_as_they_are_or_refused(self):
         refused = []
-        for seed in range(300):
+        for seed in range(150):
             case = make_case(seed)
             try:
                 reading = ul.read_series(case.body)
@@ -553,7 +540,7 @@ class Generated(Scratch):
                 refused.append(f"{seed} ({case.how}): {error}")
                 continue
             self.assertEqual(differences(case, reading), [], f"{seed}: {case.how}")
-        self.assertLessEqual(len(refused), 6, "\n".join(refused[:20]))  # 2 %; a reader of nothing fails
+        self.assertLessEqual(len(refused), 3, "\n".join(refused[:20]))  # 2 %; a reader of nothing fails
 
     def test_files_in_forty_languages_are_read_with_every_fact_or_refused(self):
         refused = []

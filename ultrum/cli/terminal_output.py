@@ -267,6 +267,7 @@ _FIXES: Final = {
     "market": "Name it with --market COLUMN.",
     "risk_free": "Set --risk-free to the heading of its column, or to an annual rate such as 3%.",
     "units": "Set --factor-units percent or decimal; for prices, --read units=percent.",
+    "annual_rate": "Set --risk-free to an annual rate, such as that mean.",
     "rate_size": "Set --factor-units, or --risk-free to an annual rate such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
     "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",

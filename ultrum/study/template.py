@@ -110,7 +110,8 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
     prices = tuple(price_table(reading, choices.price_column) for reading in readings)
     factor_reading = desk.table(choices.factors, units=choices.factor_units)
     column = choices.risk_free if isinstance(choices.risk_free, str) else ""
-    factors = factor_table(factor_reading, choices.market, column, choices.total_return)
+    annual = isinstance(choices.risk_free, float | int)
+    factors = factor_table(factor_reading, choices.market, column, choices.total_return, annual)
     names = [name for table in prices for name in table.prices.names]
     among, about_events = _events_among(choices, readings, prices)
     events = {k: _events(desk, a, _EVENTS[k], names) for k, a in (among | dict(choices.events)).items()}

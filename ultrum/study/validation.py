@@ -509,6 +509,7 @@ _FIXES: Final = {
     "price_column": "Set [panel] price_column.",
     "market": "Add it to the factors of [[models]].",
     "risk_free": "Set [panel] risk_free: the address of a column of returns, or an annual rate such as 0.03.",
+    "annual_rate": "Set [panel] risk_free to an annual rate, or to a series with the step yield_to_return.",
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",

@@ -85,7 +85,11 @@ class FactorTable:
 
 
 def factor_table(
-    reading: Reading, market: str = "", risk_free: str = "", total_return: Sequence[str] = ()
+    reading: Reading,
+    market: str = "",
+    risk_free: str = "",
+    total_return: Sequence[str] = (),
+    annual_rate: bool = False,
 ) -> FactorTable:
     r"""The factors of a table of returns, or the market of a file of index levels.
 
@@ -96,6 +100,8 @@ def factor_table(
         Headings; recognised by their words if empty.
     total_return : sequence of str
         Columns that are total returns, whatever their heading.
+    annual_rate : bool
+        Whether an annual rate is given in place of the column of the risk-free return.
 
     Raises
     ------
@@ -125,11 +131,15 @@ def factor_table(
             )
         return _of_levels(reading, returns, market)
     market_name = market_name or _only(reading, others)
+    _refuse_annual(reading, "" if annual_rate else rate_name, market_name)
     rate = returns.table[rate_name] if rate_name else None
-    if rate is not None:
+    if rate is not None and not annual_rate:
         check_rate(reading.name, rate)
     total = [_column(reading, others, name, (), "total return") for name in total_return]
     factors, notes = _with_excess(returns.table.select(others), market_name, rate, total)
+    if annual_rate and rate is not None:
+        notes[-1] = Decision("risk-free return", f"'{rate_name}' not used", certainty="an annual rate is given")
+        rate = None
     return FactorTable(factors, market_name, rate, returns.units, (*returns.decisions, *notes))
 
 
@@ -233,6 +243,23 @@ def _only(reading: Reading, names: list[str]) -> str:
         return names[0]
     columns = name_list(f"'{n}'" for n in names)
     raise TableError(f"{reading.name}: the market could be any of {columns}.", setting="market")
+
+
+def _refuse_annual(reading: Reading, rate: str, market: str) -> None:
+    """Refuse rates that the file states per annum in place of returns of each period."""
+    for name in filter(None, (rate, market)):
+        series = reading.series[name]
+        if series.metadata.measure == "rate" and series.metadata.unit == "decimal":
+            mean = float(np.nanmean(series.values.to_numpy(dtype=np.float64)))
+            to_rate = (
+                f"Set risk_free to an annual number, such as {mean:.4f}, or convert it with yield_to_return."
+            )
+            raise TableError(
+                f"{reading.name}: '{name}' is stated to be per annum, so it is no return of each period; its "
+                f"mean is {100 * mean:.2f} %.",
+                fix=to_rate if name == rate else "Use a file of returns of each period.",
+                setting="annual_rate" if name == rate else "",
+            )
 
 
 def check_rate(name: str, rate: TimeSeries) -> None:

@@ -41,6 +41,7 @@ from ultrum.sources.table.units import (
     LABELS,
     Statement,
     UnitFinding,
+    clauses_of_columns,
     percent_words,
     statement_of,
     statements_in,
@@ -253,11 +254,19 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     numbers, status_of = _with_status_columns(names, cells, numbers)
     bad[list(joined.aside)] = True
     bad[list(events)] = True
-    stated_units = statements_in(block.preamble, block.footer)
+    words, own = _words_by_column(block, numeric)
+    stated_units = statements_in(words.preamble, words.footer)
     unit_column, by_row = _unit_column(cells, numeric)
     if unit_column and len(set(by_row)) == 1 and by_row[0] is not None:
         stated_units = (*stated_units, by_row[0])
-    units = {n: _unit(block, n, numbers[n], options, where, stated_units) for n in numeric}
+    units = {
+        n: _unit(
+            b, n, numbers[n], options, where, statements_in(b.preamble, b.footer) if n in own else stated_units
+        )
+        for n in numeric
+        for b in (own.get(n, words),)
+    }
+    stated_units = (*stated_units, *(s for b in own.values() for s in statements_in(b.preamble, b.footer)))
     if unit_column and len(set(by_row)) > 1:
         units, numbers = _units_by_row(unit_column, by_row, units, numbers)
     kept = ~bad
@@ -423,6 +432,18 @@ def _bad_rows(
         if not bad[row]
     ]
     return bad, [*rejected, *sorted(odd, key=lambda r: r.line)]
+
+
+def _words_by_column(block: Block, numeric: Sequence[str]) -> tuple[Block, dict[str, Block]]:
+    """The block with the words that hold for all columns, and for some columns one with their own words."""
+    preamble, above = clauses_of_columns(block.preamble, numeric)
+    footer, below = clauses_of_columns(block.footer, numeric)
+    own = {
+        n: replace(block, preamble=above.get(n, ""), footer=below.get(n, ""))
+        for n in (*above, *below)
+        if statements_in(above.get(n, ""), below.get(n, ""))
+    }
+    return (replace(block, preamble=preamble, footer=footer) if own else block), own
 
 
 def _unit(

@@ -72,6 +72,7 @@ LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     r"|νόμισμα|para birimi|通貨|货币|통화",
     re.IGNORECASE,
 )
+_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
 _OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
 _BEFORE: Final = (
     r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
@@ -148,6 +149,36 @@ class Statement:
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
         return f"'{self.text[:60]}', {where}"
+
+
+def clauses_of_columns(text: str, names: Sequence[str]) -> tuple[str, dict[str, str]]:
+    """The words of a table without the clauses about single columns, and these clauses by column.
+
+    Each clause stays on its line.
+
+    Examples
+    --------
+    >>> clauses_of_columns("Returns in percent; RF is in percent per annum.", ["Mkt", "RF"])
+    ('Returns in percent;', {'RF': 'RF is in percent per annum.'})
+    """
+    words = [n for n in names if len(n) > 1 and n in text]
+    if not words:
+        return text, {}
+    one = "|".join(map(re.escape, sorted(words, key=len, reverse=True)))
+    begins = re.compile(rf"(?:and |the |column )?['\"]?({one})['\"]?\s*(?:(?:is|are|in)\b|[:=])")
+    rest: list[str] = []
+    own: dict[str, str] = {}
+    for number, line in enumerate(text.split("\n")):
+        kept = []
+        for clause in _CLAUSE.split(line):
+            match = begins.match(clause.strip())
+            if match is None:
+                kept.append(clause)
+            else:
+                before = own.get(match[1], "\n" * number)
+                own[match[1]] = f"{before} {clause}" if match[1] in own else before + clause
+        rest.append(" ".join(kept))
+    return "\n".join(rest), own
 
 
 def statements_in(above: str, below: str) -> tuple[Statement, ...]:
