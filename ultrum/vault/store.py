@@ -187,7 +187,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     print(desk.vault.latest("exchange", "companies.csv").size)
         ...     desk.close()
         1284
@@ -202,7 +202,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     print(len(desk.vault.vintages("exchange", "companies.csv")))
         ...     desk.close()
         1
@@ -218,7 +218,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     print([r.path for r in desk.vault.records()])
         ...     desk.close()
         ['companies.csv']
@@ -248,7 +248,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     record = desk.vault.latest("exchange", "companies.csv")
         ...     print(desk.vault.payload(record)[:11])
         ...     desk.close()
@@ -277,7 +277,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     print(desk.vault.verify())
         ...     desk.close()
         []
@@ -322,7 +322,7 @@ class Vault:
         >>> import tempfile, ultrum as ul
         >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
         ...     desk = ul.Desk(folder, sources=ul.practice.sources_at(service.places))
-        ...     table = desk.table("exchange:companies.csv")
+        ...     table = desk.table("exchange:companies.csv", records_only=True)
         ...     print(desk.vault.size()["downloads"])
         ...     desk.close()
         1
