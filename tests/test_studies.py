@@ -351,16 +351,30 @@ class Whole(OnPractice):
         with self.refused(StudyError, "nearest", "cost_of_equity.SVFC"):
             ul.trail(result, "cost_of_equity.SVFX")
 
-    def test_what_others_have_put_beside_the_vault_is_never_run(self):
+    def test_what_others_have_put_beside_the_vault_is_never_used(self):
         study = self.load("market_model")
         first = self.run_it(study)
-        mark = self.folder / "mark"
-        for file in (self.folder / "vault" / "stages").glob("*.pickle"):
+        stages, mark = self.folder / "vault" / "stages", self.folder / "mark"
+        for file in stages.glob("*.arrow"):  # code in place of data, under the names of the stages
             file.write_bytes(b"cposix\nsystem\n(S'touch " + str(mark).encode() + b"'\ntR.")
+            file.with_suffix(".pickle").write_bytes(file.read_bytes())
         again = self.run_it(study)
-        self.assertFalse(mark.exists())
+        self.assertFalse(mark.exists() or any(s.reused for s in again.stages.values()))
+        self.assertEqual(again.cost.value["SVFC"], first.cost.value["SVFC"])
+        for file in stages.glob("*.arrow"):  # one flipped bit
+            body = bytearray(file.read_bytes())
+            body[len(body) // 2] ^= 4
+            file.write_bytes(body)
+        again = self.run_it(study)
+        self.assertFalse(any(s.reused for s in again.stages.values()))
+        entries = sorted(stages.glob("*.json"))
+        texts = [e.read_text() for e in entries]
+        for entry, text in zip(entries, [*texts[1:], texts[0]], strict=True):  # signed, but of another stage
+            entry.write_text(text)
+        again = self.run_it(study)
         self.assertFalse(any(s.reused for s in again.stages.values()))
         self.assertEqual(again.cost.value["SVFC"], first.cost.value["SVFC"])
+        self.assertTrue(all(s.reused for s in self.run_it(study).stages.values()))
 
     def test_the_commands(self):
         text = (SOURCES.replace("http://127.0.0.1:8765", "URL")

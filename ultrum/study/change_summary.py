@@ -12,25 +12,12 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import decimals, quantity, significant
 from ultrum.errors import choices, name_list
-from ultrum.study.provenance import RunRecord, error_of, stage_of, stage_trail
+from ultrum.study.provenance import RunRecord, StageRecord, error_of, stage_of, stage_trail
 
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
-_SECTIONS: Final[Mapping[str, tuple[str, ...]]] = {  # first words of the stages that a section sets
-    "series": (),
-    "models": (),
-    "report": (),
-    "sources": (),
-    "sets": ("series: ",),
-    "portfolios": ("returns",),
-    "two_pass": ("two-pass",),
-    "tests": ("diagnosis", "rolling", "checks", "joint alpha"),
-    "sensitivity": ("sensitivity",),
-    "cost_of_equity": ("cost of equity", "peers", "sensitivity", "diagnosis", "rolling"),
-    "panel": ("prices", "returns", "factors", "panel"),
-    "study": ("prices", "returns", "factors", "panel", "diagnosis", "peers", "sensitivity"),
-}
 _ONLY_WORDS: Final = ("[study] title", "[study] question", "[report] ")  # keys that move no stage
+_OF_ALL_MODELS: Final = ("factors", "risk-free return")
 _LEVEL: Final = "[report] level"
 _BOUNDS: Final = ("cost_of_equity_low.", "cost_of_equity_high.")
 _COLUMNS: Final = ("before", "after", "change", "in_errors", "because")
@@ -233,16 +220,16 @@ def _rank(name: str, run: RunRecord) -> int:
     return 2 if company and company in name.split(".") else 3
 
 
-def _sets(key: str, stage: str, model: str) -> bool:
-    """Whether a key of the study, as ``[section.name] key``, belongs to the settings of a stage."""
-    section, _, name = key.lstrip("[").split("]")[0].partition(".")
-    if section == "models":
-        joint = stage.startswith(f"joint alpha: {name}, ")
-        return joint or stage == f"model: {name}" or (stage == "rolling betas" and name == model)
-    if section == "series":
-        series = stage.removeprefix("series: ")
-        return series != stage and f"{name}.".startswith(f"{series}.")
-    return stage.startswith(_SECTIONS.get(section, ("",)))
+def _is_read(key: str, settings: Mapping[str, object]) -> bool:
+    """Whether a stage read a key of the study, as ``[section.name] key``, or the section that has it."""
+    section = key.partition("]")[0]
+    return any(key == k or key.startswith(f"{k}.") or _within(section, k) for k in settings)
+
+
+def _within(section: str, key: str) -> bool:
+    """Whether a section is a table below a key that was read as a whole, such as ``[panel] dividends``."""
+    outer, _, name = key.partition("] ")
+    return bool(name) and f"{section}.".startswith(f"{outer}.{name}.")
 
 
 def _source(key: str) -> str:
@@ -251,13 +238,9 @@ def _source(key: str) -> str:
     return name.split(".")[0] if section == "sources" else "\n"
 
 
-def _model_of(run: RunRecord) -> str:
-    """Name of the model of the cost of equity, or of the first."""
-    study = run.get("study") or {}
-    models, cost = study.get("models"), study.get("cost_of_equity")
-    names = [str(model["name"]) for model in models] if isinstance(models, list) else []
-    wanted = str(cost.get("model", "")) if isinstance(cost, dict) else ""
-    return wanted if wanted in names else next(iter(names), "")
+def _settings(stage: StageRecord) -> Mapping[str, object]:
+    """The keys that a stage read; runs of earlier versions did not record them."""
+    return stage["settings"] if isinstance(stage["settings"], Mapping) else {}
 
 
 class _Causes:
@@ -270,12 +253,12 @@ class _Causes:
         revised: Sequence[str],
         keys: Sequence[str],
     ) -> None:
-        self._revised, self._model = revised, _model_of(after)
+        self._revised = revised
         self._keys = [key for key in keys if not key.startswith(_ONLY_WORDS)]
         self._level = [_LEVEL] if _LEVEL in keys else []
         self._stages = {s["name"]: s for s in after["stages"]}
-        old = {s["name"]: s["settings"] for s in before["stages"]}
-        self._reset = {n for n, s in self._stages.items() if old.get(n) != s["settings"]}
+        old = {s["name"]: _settings(s) for s in before["stages"]}
+        self._read = {n: {**old.get(n, {}), **_settings(s)} for n, s in self._stages.items()}
         self._known: dict[str, list[str]] = {}
 
     def of(self, number: str) -> str:
@@ -290,11 +273,22 @@ class _Causes:
     def _of_stage(self, stage: str) -> list[str]:
         downloads = {d.name for d in stage_trail(self._stages, stage).downloads()}
         causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
-        reset = self._reset & set(self._under(stage))
-        keys = [k for k in self._keys if any(_sets(k, name, self._model) for name in reset)]
+        under = list(dict.fromkeys(self._under(stage)))
+        keys = self._keys_of_models(under) or self._keys_read(self._keys, under)
         read = [k for k in self._keys if any(d.startswith(f"{_source(k)}:") for d in downloads)]
-        # settings of stages come from the study alone, so one of its keys is the cause
-        return [*causes, *read, *(keys or ([] if read or not reset else self._keys))]
+        return [*causes, *read, *(k for k in keys if k not in read)]
+
+    def _keys_read(self, keys: Sequence[str], stages: Sequence[str]) -> list[str]:
+        return [k for k in keys if any(_is_read(k, self._read.get(name, {})) for name in stages)]
+
+    def _keys_of_models(self, stages: Sequence[str]) -> list[str]:
+        """Changed keys, of the models only those that some stage reads for itself.
+
+        The factors and the risk-free return read the factors of all models, to judge the units of their file.
+        """
+        read = self._keys_read(self._keys, stages)
+        own = self._keys_read(read, [name for name in stages if name not in _OF_ALL_MODELS])
+        return [k for k in read if k in own or not k.startswith("[models.")]
 
     def _under(self, stage: str) -> Iterator[str]:
         """A stage and all its inputs."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import Any, cast
 
@@ -11,7 +11,9 @@ import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
+from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas, shrink_betas
 from ultrum.core.pricing.premium import currency_factor
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.returns.price_log_and_excess_returns import returns as returns_of_prices
 from ultrum.core.returns.yields import accrual_rate, yield_to_return
@@ -26,12 +28,12 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, choices, name_list
 from ultrum.sources.download import Address
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
-from ultrum.sources.table.price_and_event_columns import release_column
+from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
 from ultrum.sources.table.reading_result import Decision
+from ultrum.study.asset_returns import records_at, total_returns
+from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
-
-Find = Callable[[str], TimeSeries]
 
 
 def series_inputs(section: Series, sections: Mapping[str, Series]) -> list[str]:
@@ -65,14 +67,19 @@ def in_order(sections: Mapping[str, Series]) -> list[str]:
     return order
 
 
-def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find) -> TimeSeries:
-    """One series after its steps."""
+def make_series(plan: Study, desk: Desk, name: str, known: Mapping[str, TimeSeries]) -> TimeSeries:
+    """One series after its steps; ``known`` has the other series of the study that it uses."""
+    section = _section_of(plan, name)
+
+    def _find(word: str) -> TimeSeries:
+        return known[word] if word in known else desk.fetch(word)
+
     if section.address:
         start = desk.fetch(section.address)
     elif section.composite:
         gauge = section.composite
         start = composite(
-            [find(n).with_metadata(name=n) for n in gauge.parts],
+            [_find(n).with_metadata(name=n) for n in gauge.parts],
             orient=dict(gauge.orient),
             weights=dict(gauge.weights) or None,
             at_least=gauge.at_least,
@@ -84,8 +91,32 @@ def make_series(plan: Study, desk: Desk, name: str, section: Series, find: Find)
             raise StudyError(f"The series '{name}' needs [panel] risk_free, the address of a series.")
         home = rate_at(plan, desk, plan.panel.risk_free).with_metadata(currency=plan.study.currency)
         start = currency_factor(section.currency_factor, home, [desk.fetch(a) for a in section.rates])
-    series = apply_steps(start, section.steps, find)
+    series = apply_steps(start, section.steps, _find)
     return series.with_metadata(title=section.title) if section.title else series
+
+
+def _section_of(plan: Study, name: str) -> Series:
+    """The section of a series, or of a member of a set."""
+    for members in plan.sets.values():
+        if name in members.series:
+            return Series(address=members.series[name], steps=members.steps)
+    return plan.series[name]
+
+
+def returns_of_assets(plan: Study, desk: Desk, prices: PriceTable) -> tuple[SeriesTable, list[StudyWarning]]:
+    """Total returns of every asset and portfolio, with warnings."""
+    warnings: list[StudyWarning] = []
+    asset_returns = total_returns(plan, desk, prices, warnings)
+    asset_returns = with_portfolios(plan, asset_returns, records_at(desk, plan.panel.companies))
+    return limit_assets(plan, asset_returns), warnings
+
+
+def betas_of_model(plan: Study, panel: Panel, name: str) -> BetaTable:
+    """Betas of every asset by a model of the study, shrunk if it says so."""
+    model = next(m for m in plan.models if m.name == name)
+    table = factor_betas(panel, model.factors, errors=model.errors, lags=model.lags)
+    single = [a for a in table.assets if a not in plan.portfolios]
+    return shrink_betas(table, how=model.adjust, among=single) if model.adjust else table
 
 
 def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
@@ -115,10 +146,9 @@ def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:
     return returns.table[column]
 
 
-def panel_rate(plan: Study, desk: Desk) -> TimeSeries | float | None:
-    """The panel's risk-free return, or an annual rate, or None."""
-    rate = plan.panel.risk_free
-    return rate_at(plan, desk, rate) if isinstance(rate, str) else rate
+def risk_free_return(plan: Study, desk: Desk) -> TimeSeries:
+    """The panel's risk-free return from its address."""
+    return rate_at(plan, desk, str(plan.panel.risk_free))
 
 
 def _factor_names(plan: Study, columns: Iterable[str]) -> list[str]:
@@ -129,7 +159,7 @@ def _factor_names(plan: Study, columns: Iterable[str]) -> list[str]:
 
 
 def factor_table(
-    plan: Study, desk: Desk, own_series: Mapping[str, TimeSeries]
+    plan: Study, desk: Desk, own_series: Mapping[str, TimeSeries], rate: TimeSeries | float | None
 ) -> tuple[list[TimeSeries], tuple[Decision, ...]]:
     """Every factor used by a model: columns of the factor file, and series of the study."""
     wanted = list(dict.fromkeys(f for m in plan.models for f in m.factors))
@@ -140,7 +170,6 @@ def factor_table(
     if absent:
         there = returns.table.names if returns.levels else list(reading.series)
         raise StudyError(f"{plan.panel.factors} has no factor {name_list(absent)}; it has: {choices(there)}.")
-    rate = panel_rate(plan, desk)
     factors = [
         own_series[name].with_metadata(name=name) if name in own_series else _factor(plan, returns, name, rate)
         for name in wanted
@@ -181,22 +210,22 @@ def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | No
 
 def make_panel(
     plan: Study,
+    desk: Desk,
     asset_returns: SeriesTable,
     factors: list[TimeSeries],
-    risk_free: TimeSeries | float | None,
-    conditions: list[TimeSeries],
-    known_by: Any,
+    conditions: Mapping[str, TimeSeries],
+    rate: TimeSeries | float | None,
 ) -> Panel:
-    """Everything lined up."""
+    """Returns, the factors of the models and the conditioning variables, aligned."""
     start, end = plan.study.span
     return align(
         assets=asset_returns,
         factors=SeriesTable.of(factors) if _alike(factors) else cast(Any, factors),
-        risk_free=risk_free,
-        conditions=conditions or None,
+        risk_free=rate,
+        conditions=[series.with_metadata(name=name) for name, series in conditions.items()] or None,
         frequency=plan.study.frequency,
         rows=plan.panel.rows,
-        known_by=known_by,
+        known_by=cast(Any, release_rules(plan, desk)),
         start=None if start == "earliest" else start,
         end=None if end == "latest" else end,
     )
@@ -243,9 +272,9 @@ def _release_dates(desk: Desk, section: ReleasesSection) -> pd.Series | pd.DataF
         raise StudyError(f"{section.releases} has no row that matches where = {section.where}.")
     if section.use == "vintages":
         value = release_column(headings, where, "value", section.value)
-        names = {period: "period", released: "released", value: "value"}
-        return table.rename(columns=names)[["period", "released", "value"]]
-    return table.rename(columns={period: "period"}).groupby("period")[released].min()
+        columns = {"period": period, "released": released, "value": value}
+        return pd.DataFrame({name: table[column] for name, column in columns.items()})
+    return table[released].groupby(table[period].rename("period")).min()
 
 
 def _release_table(desk: Desk, where: str, given: str) -> tuple[pd.DataFrame, str]:

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, Final, Literal
 
 import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
 from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.pricing.peers_and_leverage import PeerBeta, peer_beta
 from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
+from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.diagnostics import Diagnosis, diagnose
+from ultrum.core.regression.rolling_regression import RollingFit, rolling_regress
 from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.metadata import Metadata
@@ -23,13 +27,15 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk.desk import Desk
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, one_of
 from ultrum.sources.download import Address
 from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns
 from ultrum.study import panel_stages
-from ultrum.study.asset_returns import daily_returns
+from ultrum.study.asset_returns import daily_returns, records_at
 from ultrum.study.schema import Study
 from ultrum.study.sections import CostSection, PremiumSection
+
+_ROLLING_WINDOW: Final = 60  # periods
 
 
 def cost_section(plan: Study) -> CostSection:
@@ -46,12 +52,12 @@ def cost_of(
     factors: Sequence[TimeSeries],
     betas: BetaTable,
     two_pass_result: TwoPass | None,
+    rate: TimeSeries | float | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the chosen model."""
     section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
-    rate = panel_stages.panel_rate(plan, desk)
     if isinstance(rate, float | int):
         rate = accrual_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
@@ -145,7 +151,7 @@ def _check_yearly(metadata: Metadata, setting: str) -> None:
             )
 
 
-def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies: pd.DataFrame | None) -> PeerBeta:
+def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable) -> PeerBeta:
     """The company's peer beta: from the listed peers, or its industry, by accounts up to the panel's end."""
     section, company = cost_section(plan).peers, plan.asset
     if section is None:
@@ -158,7 +164,7 @@ def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable, companies:
     if company not in accounts.index:
         raise StudyError(f"{section.accounts} has no accounts of {company} up to {end}.")
     leverage = (accounts["debt"] / accounts["equity"]).clip(lower=0.0)
-    names = list(section.companies) or _of_its_industry(company, companies, betas)
+    names = list(section.companies) or _of_its_industry(company, records_at(desk, plan.panel.companies), betas)
     result = peer_beta(
         betas,
         names,
@@ -185,7 +191,65 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
     return [a for a in dict.fromkeys(same) if a != company and a in betas.assets]
 
 
-def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, asset: str) -> BetaSensitivity:
+def two_pass_of(plan: Study, panel: Panel) -> TwoPass:
+    """Risk premia from two-pass regressions of the single assets."""
+    section = plan.two_pass
+    if section is None:
+        raise StudyError("The study has no section [two_pass].")
+    factors = section.factors or list(dict.fromkeys(f for m in plan.models for f in m.factors))
+    return two_pass(
+        panel_stages.without_portfolios(plan, panel),
+        factors,
+        beta_sample=section.beta_sample,
+        window=section.window,
+        draws=section.draws,
+    )
+
+
+def joint_alphas(
+    plan: Study, panel: Panel, model: str, how: Literal["exact", "robust", "bootstrap"]
+) -> JointAlphaTest:
+    """Joint test of the alphas of the single assets in a model; portfolios are combinations of them."""
+    factors = next(m for m in plan.models if m.name == model).factors
+    return joint_alpha_test(panel_stages.without_portfolios(plan, panel), factors, how=how)
+
+
+def company_of(plan: Study, betas: BetaTable) -> str:
+    """The asset of the study, or the first one.
+
+    Raises
+    ------
+    StudyError
+        If the panel does not have it.
+    """
+    company = plan.asset or betas.assets[0]
+    if company not in betas.assets:
+        raise StudyError(f"No asset '{company}' in the panel; {one_of(company, betas.assets)}")
+    return company
+
+
+def diagnosis_of(plan: Study, betas: BetaTable) -> Diagnosis:
+    """Diagnostic tests of the company's regression."""
+    return diagnose(betas.fit(company_of(plan, betas)))
+
+
+def rolling_betas(plan: Study, panel: Panel) -> RollingFit:
+    """Rolling-window betas of the model of the cost of equity, with its standard errors."""
+    model, window = plan.model, plan.tests.rolling_window
+    factors, lags = panel.factor_table.select(model.factors), model.lags
+    if lags == "automatic":
+        raise StudyError(
+            f"[models] '{model.name}': rolling windows take a number of lags, not 'automatic'. Set lags to a "
+            "number, or remove [tests] rolling_window and the figure 'rolling beta'."
+        )
+    return rolling_regress(
+        panel.excess, factors, window=window or _ROLLING_WINDOW, errors=model.errors, lags=lags
+    )
+
+
+def sensitivity_of(
+    plan: Study, desk: Desk, panel: Panel, prices: PriceTable, betas: BetaTable
+) -> BetaSensitivity:
     """Betas of the company under every combination of specification choices, from daily prices up to the panel's
     end.
     """
@@ -196,7 +260,7 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, as
     return beta_sensitivity(
         daily_returns(plan, desk, prices),
         markets,
-        asset,
+        company_of(plan, betas),
         risk_free=panel_stages.rate_at(plan, desk, section.risk_free),
         windows=section.windows,
         frequencies=section.frequencies,
@@ -205,6 +269,7 @@ def sensitivity_of(plan: Study, desk: Desk, panel: Panel, prices: PriceTable, as
         chosen=section.chosen,
         published=section.published,
         errors=plan.model.errors,
+        lags=plan.model.lags,
         end=str(panel_stages.end_of(panel)),
     )
 

@@ -76,7 +76,7 @@ def run_facts(result: StudyResult) -> RunRecord:
         "stages": [
             {
                 "name": s.name,
-                "settings": s.settings,
+                "settings": dict(s.settings),
                 "needs": list(s.needs),
                 "gives": s.state,
                 "takes": [_taken(r, mixed) for r in s.downloads],

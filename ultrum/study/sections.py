@@ -237,7 +237,6 @@ class PanelSection(Section):
     factors: Text
     factor_units: Literal["percent", "decimal"] | None = None
     total_return_factors: list[str] = []
-    more_factors: list[str] = []
     risk_free: Text | Number | None = None
     conditions: list[str] = []
     rows: Literal["complete", "any"] = "complete"

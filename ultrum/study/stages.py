@@ -1,9 +1,9 @@
 """Stages of a run, each computed again only when one of its inputs has changed.
 
-A stage depends on its settings, its input stages, its downloads, the settings by which these are read, and the
-program's own code. Its result is stored next to the vault, so after an interruption or the revision of one series
-only what depends on it is computed again. Stored results are signed with a key of this user, and one with another
-signature is computed again: a folder from elsewhere cannot execute code.
+A stage is a function of its arguments alone: the study, the desk, results of other stages and plain values. What
+it reads of the study is noted as it is read, like its downloads, so no list of inputs is kept by hand. Its result
+is stored next to the vault with these inputs, and used again while all of them are the same. Results are data, no
+code, and signed with a key of this user. One that cannot be read, or is not the one asked for, is computed again.
 """
 
 from __future__ import annotations
@@ -13,14 +13,17 @@ import hmac
 import inspect
 import json
 import os
-import pickle
 import secrets
+import types
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, NamedTuple, TypeVar, cast
+
+import pandas as pd
+from pydantic_core import to_jsonable_python
 
 from ultrum.core.transform.steps import custom_steps
 from ultrum.desk.desk import Desk
@@ -28,13 +31,21 @@ from ultrum.desk.fetch import Access
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, write_whole
+from ultrum.study.schema import Study
+from ultrum.study.sections import Section
+from ultrum.study.stage_values import NotStorableError, from_bytes, to_bytes
 from ultrum.vault.journal import Record
 
 _KEPT: Final = 400  # results at most
 _PARTS: Final = ("core", "sources", "desk", "study")
-_CODE: Final = (".py", ".j2", ".css", ".js")
+_CODE: Final = (".py", ".j2", ".css", ".js", ".json", ".toml")
+_LIBRARIES: Final = ("numpy", "scipy", "pandas", "pyarrow")
 _AGENCIES: Final = {"ALL"}
+_KEY_BYTES: Final = 32
+_IS_SET, _NAMES = "is set", "names"
 Progress = Callable[[str], None]
+Place = tuple[str, ...]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -44,10 +55,10 @@ class Stage:
     Attributes
     ----------
     name : str
-    settings : Any
-        Its settings in the study.
+    settings : mapping of str to Any
+        The settings of the study that it read, by key, such as ``[panel] rows``.
     needs : tuple of str
-        Stages it rests on.
+        Stages whose results it took.
     state : str
         Checksum of its result.
     downloads : tuple of Record
@@ -56,72 +67,231 @@ class Stage:
     """
 
     name: str
-    settings: object
+    settings: Mapping[str, object]
     needs: tuple[str, ...]
     state: str
     downloads: tuple[Record, ...]
     reused: bool
 
 
+class _Reads:
+    """Settings that a stage has read, with their values."""
+
+    def __init__(self) -> None:
+        self.found: dict[Place, object] = {}
+
+    def note(self, place: Place, value: object) -> None:
+        self.found[place] = to_jsonable_python(value)
+
+
+class _Recorded:
+    """A study or one of its sections, which notes each setting that is read."""
+
+    __slots__ = ("_place", "_reads", "_real")
+
+    def __init__(self, real: Section, place: Place, reads: _Reads) -> None:
+        self._real, self._place, self._reads = real, place, reads
+
+    def __getattr__(self, name: str) -> Any:
+        kind = type(self._real)
+        if name not in kind.model_fields:
+            return self._derived(inspect.getattr_static(kind, name))
+        value, place = getattr(self._real, name), (*self._place, name)
+        if not self._place and (value is None or isinstance(value, Section)):
+            self._reads.note((*place, _IS_SET), value is not None)
+            return None if value is None else _Recorded(value, place, self._reads)
+        if not self._place and isinstance(value, dict | list):
+            return _RecordedGroup(value, place, self._reads)
+        self._reads.note(place, value)
+        return value
+
+    def _derived(self, member: Any) -> Any:
+        """A property or method, which reads settings through this object."""
+        if isinstance(member, property) and member.fget is not None:
+            return member.fget(self)
+        if isinstance(member, types.FunctionType):
+            return types.MethodType(member, self)
+        raise AttributeError(f"a stage cannot read {member!r}")
+
+
+class _RecordedGroup(Mapping[str, Any]):
+    """Sections by name, such as the models; iteration is over names for a table, and over sections for a list."""
+
+    def __init__(self, real: Mapping[str, Section] | Sequence[Any], place: Place, reads: _Reads) -> None:
+        self._listed = not isinstance(real, Mapping)
+        self._real = real if isinstance(real, Mapping) else {section.name: section for section in real}
+        self._place, self._reads = place, reads
+
+    def __getitem__(self, name: str | int) -> Any:
+        if isinstance(name, int):
+            self._reads.note((*self._place, _NAMES), list(self._real))
+            name = list(self._real)[name]
+        if name not in self:
+            raise KeyError(name)
+        return _Recorded(self._real[name], (*self._place, name), self._reads)
+
+    def __contains__(self, name: object) -> bool:
+        self._reads.note((*self._place, str(name), _IS_SET), name in self._real)
+        return name in self._real
+
+    def __iter__(self) -> Iterator[Any]:
+        self._reads.note((*self._place, _NAMES), list(self._real))
+        return iter([self[name] for name in self._real] if self._listed else list(self._real))
+
+    def __len__(self) -> int:
+        self._reads.note((*self._place, _NAMES), list(self._real))
+        return len(self._real)
+
+
+def setting_at(plan: Study, place: Sequence[str]) -> object:
+    """The value at a place that a stage has read, as plain data."""
+    value: Any = plan
+    for part in place[:-1] if place[-1] in (_IS_SET, _NAMES) else place:
+        if isinstance(value, Section):
+            value = getattr(value, part, None)
+        elif isinstance(value, Mapping):
+            value = value.get(part)
+        else:
+            value = next((section for section in value or () if section.name == part), None)
+    if place[-1] == _IS_SET:
+        return value is not None
+    if place[-1] == _NAMES:
+        return list(value) if isinstance(value, Mapping) else [section.name for section in value or ()]
+    return to_jsonable_python(value)
+
+
+def key_of(place: Sequence[str]) -> str:
+    """A place in the study as section and key.
+
+    Examples
+    --------
+    >>> key_of(("panel", "rows")), key_of(("models", "one factor", "lags")), key_of(("two_pass", "is set"))
+    ('[panel] rows', '[models.one factor] lags', '[two_pass]')
+    """
+    *sections, last = place
+    return f"[{'.'.join(sections)}]" if last in (_IS_SET, _NAMES) else f"[{'.'.join(sections)}] {last}"
+
+
+class _Given(NamedTuple):
+    """A result of a stage, among the arguments of another."""
+
+    stage: str
+    state: str
+    value: object  # held, so that its identity stays its own
+
+
 @dataclass
 class Stages:
     """Runs stages in sequence."""
 
+    plan: Study
     desk: Desk
     tell: Progress
     kept: StageStore | None
     done: dict[str, Stage] = field(default_factory=dict)
+    _results: dict[int, _Given] = field(default_factory=dict)
 
-    def do(self, name: str, settings: object, needs: Sequence[str], work: Callable[[], object]) -> Any:
-        """The result of a stage: stored, if none of its inputs has changed, otherwise computed."""
-        key = digest(
-            [
-                code_of_parts(*_PARTS),
-                _custom_code(),
-                name,
-                settings,
-                [self.done[n].state for n in needs],
-            ]
-        )
-        kept_stage = self.kept.find(key, self._as_read) if self.kept else None
-        if kept_stage is not None:
-            value, warned, state, accesses = kept_stage
-            for text in warned:
-                warnings.warn_explicit(text[1], text[0], name, 0)
-            self._note(name, settings, needs, state, accesses, True)
-            return value
+    def do(self, name: str, function: Callable[..., T], *arguments: object) -> T:
+        """The result of a function of the arguments: stored, if no input has changed, otherwise computed.
+
+        Parameters
+        ----------
+        name : str
+            Name of the stage.
+        function : callable
+            A function of a module: it can read nothing but its arguments.
+        *arguments
+            The study, the desk, results of stages, and plain values.
+        """
+        if getattr(function, "__closure__", None) or not isinstance(function, types.FunctionType):
+            raise TypeError(f"the stage '{name}' is not a function of its arguments alone")
+        needs: dict[str, None] = {}
+        inputs = [self._identity(a, needs) for a in arguments]
+        code = [code_of_parts(*_PARTS), _library_versions(), _custom_code()]
+        key = digest([code, name, f"{function.__module__}.{function.__qualname__}", inputs])
+        kept = self.kept.find(key, self.plan, self._as_read) if self.kept else None
+        if kept is not None:
+            for category, text in kept.warned:
+                warnings.warn_explicit(text, _warning_class(category), name, 0)
+            self._note(name, kept.settings, needs, kept.state, kept.accesses, True)
+            self._register(name, kept.state, kept.value)
+            return cast(T, kept.value)
         self.tell(name)
-        before = len(self.desk.repository.fetcher.accesses)
+        before, reads = len(self.desk.repository.fetcher.accesses), _Reads()
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
-            value = work()
-        for w in caught:
-            if not issubclass(w.category, DataWarning):  # a library's, not about the data
-                warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
-        heard = [(w.category, str(w.message)) for w in caught if issubclass(w.category, DataWarning)]
-        for category, text in heard:
-            warnings.warn_explicit(text, category, name, 0)
+            value: Any = function(*(_Recorded(a, (), reads) if a is self.plan else a for a in arguments))
+        warned = self._warn_again(caught, name)
         accesses = self._with_structures(list(dict.fromkeys(self.desk.repository.fetcher.accesses[before:])))
-        body = pickle.dumps((value, heard), protocol=5)
-        state = hashlib.sha256(body).hexdigest()
-        if self.kept:
-            self.kept.keep(key, body, state, [(t, self._as_read(t)) for t in accesses])
-        self._note(name, settings, needs, state, accesses, False)
-        # what was kept is made of other objects than what was just computed, and a checksum of what a later
-        # stage makes of them can tell: every stage therefore rests on what a kept one would give
-        return pickle.loads(body)[0]  # noqa: S301 - made three lines above
+        try:
+            body = to_bytes((value, warned))
+            state = hashlib.sha256(body).hexdigest()
+            # every stage rests on what a stored one would give, to the last bit
+            value = from_bytes(body)[0]
+        except NotStorableError:
+            body, state = b"", secrets.token_hex(32)
+        if self.kept and body:
+            self.kept.keep(key, body, state, reads.found, [(t, self._as_read(t)) for t in accesses])
+        self._note(name, reads.found, needs, state, accesses, False)
+        self._register(name, state, value)
+        return cast(T, value)
+
+    def _identity(self, argument: object, needs: dict[str, None]) -> object:
+        """What stands for an argument in the key of a stage."""
+        if argument is self.plan:
+            return "the study"  # what is read of it is noted
+        if argument is self.desk:
+            return "the desk"  # its downloads are noted
+        if id(argument) in self._results:
+            given = self._results[id(argument)]
+            needs[given.stage] = None
+            return ["result", given.state]
+        if argument is None or isinstance(argument, bool | int | float | str):
+            return argument
+        if isinstance(argument, Mapping):
+            return {"table": [[str(k), self._identity(v, needs)] for k, v in argument.items()]}
+        if isinstance(argument, list | tuple):
+            return [self._identity(a, needs) for a in argument]
+        raise TypeError(f"{type(argument).__name__} is no input of a stage")
+
+    def _register(self, stage: str, state: str, value: object) -> None:
+        """Remember a result and its parts, which can be inputs of other stages."""
+        if isinstance(value, Section) or not (hasattr(value, "__dataclass_fields__") or _is_container(value)):
+            return
+        self._results[id(value)] = _Given(stage, state, value)
+        parts = (
+            value.items()
+            if isinstance(value, dict)
+            else enumerate(value)
+            if isinstance(value, list | tuple)
+            else ()
+        )
+        for place, part in value.items() if isinstance(value, dict) else parts:
+            self._register(stage, f"{state}/{place}", part)
+
+    def _warn_again(self, caught: Sequence[warnings.WarningMessage], name: str) -> list[list[str]]:
+        """Warnings about the data, by the name of their class; those of libraries are only passed on."""
+        heard = []
+        for w in caught:
+            if issubclass(w.category, DataWarning):
+                heard.append([w.category.__name__, str(w.message)])
+                warnings.warn_explicit(str(w.message), w.category, name, 0)
+            else:
+                warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
+        return heard
 
     def _note(
         self,
         name: str,
-        settings: Any,
-        needs: Sequence[str],
+        settings: Mapping[Place, object],
+        needs: Mapping[str, None],
         state: str,
         accesses: Sequence[Access],
         reused: bool,
     ) -> None:
         records = tuple(self._record(t) for t in accesses)
-        self.done[name] = Stage(name, settings, tuple(needs), state, records, reused)
+        by_key = {key_of(place): value for place, value in sorted(settings.items())}
+        self.done[name] = Stage(name, by_key, tuple(needs), state, records, reused)
 
     def _with_structures(self, accesses: list[Access]) -> list[Access]:
         """Includes a service's structure messages of this session, which are read once."""
@@ -158,8 +328,18 @@ def reading_settings(source: SourceSettings) -> dict[str, object]:
     return {name: part for name, part in parts.items() if part}
 
 
+class Kept(NamedTuple):
+    """A stored result with unchanged inputs."""
+
+    value: Any
+    warned: list[list[str]]
+    state: str
+    settings: dict[Place, object]
+    accesses: list[Access]
+
+
 class StageStore:
-    """Results of stages in a folder next to the vault."""
+    """Results of stages in a folder next to the vault: an Arrow file each, and a JSON file of their inputs."""
 
     def __init__(self, folder: Path, key: bytes) -> None:
         self.folder, self._key = folder, key
@@ -175,30 +355,43 @@ class StageStore:
             return None
         return cls(folder, key)
 
-    def find(
-        self, key: str, as_read: Callable[[Access], str]
-    ) -> tuple[object, list[Any], str, list[Access]] | None:
-        """Value, warnings, state and downloads of a stored result with unchanged downloads."""
+    def find(self, key: str, plan: Study | None, as_read: Callable[[Access], str]) -> Kept | None:
+        """The stored result of a key whose settings and downloads are those of now, or None."""
         for entry in self._entries(key):
-            accesses = [Access(**t["access"]) for t in entry["downloads"]]
-            if any(as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True)):
-                continue
-            body = self._body(entry)
-            if body is not None:
-                value, warned = pickle.loads(body)  # noqa: S301 - signed with this user's own key
-                return value, warned, entry["state"], accesses
+            try:
+                body = self._signed_body(key, entry)
+                if body is None:
+                    continue
+                settings = {tuple(place): value for place, value in entry["settings"]}
+                accesses = [Access(**t["access"]) for t in entry["downloads"]]
+                changed = any(plan is None or setting_at(plan, p) != v for p, v in settings.items()) or any(
+                    as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True)
+                )
+                if not changed:
+                    value, warned = from_bytes(body)
+                    return Kept(value, warned, str(entry["state"]), settings, accesses)
+            except (NotStorableError, KeyError, TypeError, ValueError):
+                continue  # of another version, or damaged: it is computed again
         return None
 
-    def keep(self, key: str, body: bytes, state: str, read: Sequence[tuple[Access, str]]) -> None:
-        """Store a result, with its downloads.
+    def keep(
+        self,
+        key: str,
+        body: bytes,
+        state: str,
+        settings: Mapping[Place, object],
+        read: Sequence[tuple[Access, str]],
+    ) -> None:
+        """Store a result, with the settings and downloads that it read.
 
         A folder that cannot be written costs time only.
         """
+        downloads = [{"access": vars(t) | {"checksum": ""}, "as_read": as_read} for t, as_read in read]
+        inputs = {"settings": [[list(p), v] for p, v in sorted(settings.items())], "downloads": downloads}
+        entry = {**inputs, "state": state, "signature": self._signature(key, inputs, state, body)}
         try:
-            self._write(self.folder / f"{state}.pickle", body)
-            downloads = [{"access": vars(t) | {"checksum": ""}, "as_read": as_read} for t, as_read in read]
-            entry = {"downloads": downloads, "state": state, "signature": self._signature(body)}
-            others = [e for e in self._entries(key) if e["downloads"] != downloads][:3]
+            self._write(self.folder / f"{state}.arrow", body)
+            others = [e for e in self._entries(key) if {n: e.get(n) for n in inputs} != inputs][:3]
             self._write(self.folder / f"{key}.json", json.dumps([entry, *others]).encode())
             self._prune()
         except OSError:
@@ -206,13 +399,13 @@ class StageStore:
 
     def load(self, key: str) -> Any:
         """A value that was stored under a key, or None."""
-        kept_value = self.find(key, lambda _: "")
-        return None if kept_value is None else kept_value[0]
+        kept_value = self.find(key, None, lambda _: "")
+        return None if kept_value is None else kept_value.value
 
-    def store(self, key: str, value: Any) -> None:
+    def store(self, key: str, value: object) -> None:
         """Store a value that depends on its key alone."""
-        body = pickle.dumps((value, []), protocol=5)
-        self.keep(key, body, hashlib.sha256(body).hexdigest(), [])
+        body = to_bytes((value, []))
+        self.keep(key, body, hashlib.sha256(body).hexdigest(), {}, [])
 
     def __reduce__(self) -> tuple[Callable[[], None], tuple[()]]:
         """A pickle excludes the folder and this user's key."""
@@ -221,32 +414,57 @@ class StageStore:
     def _entries(self, key: str) -> list[dict[str, Any]]:
         try:
             entries = json_of((self.folder / f"{key}.json").read_bytes())
-            return entries if isinstance(entries, list) else []
         except (OSError, ValueError):
             return []
+        return [e for e in entries if isinstance(e, dict)] if isinstance(entries, list) else []
 
-    def _body(self, entry: dict[str, object]) -> bytes | None:
-        """The stored bytes, if this user signed them."""
+    def _signed_body(self, key: str, entry: Mapping[str, Any]) -> bytes | None:
+        """The stored bytes, if this user signed them together with the key and the inputs of the entry."""
+        state = str(entry.get("state"))
+        if not (state.isalnum() and state.isascii()):
+            return None
         try:
-            state = str(entry["state"])
-            if not state.isalnum():
-                return None
-            body = (self.folder / f"{state}.pickle").read_bytes()
+            body = (self.folder / f"{state}.arrow").read_bytes()
         except OSError:
             return None
-        return body if hmac.compare_digest(self._signature(body), str(entry.get("signature"))) else None
+        inputs = {name: entry.get(name) for name in ("settings", "downloads")}
+        mine = self._signature(key, inputs, state, body)
+        return body if hmac.compare_digest(mine, str(entry.get("signature"))) else None
 
-    def _signature(self, body: bytes) -> str:
-        return hmac.new(self._key, body, hashlib.sha256).hexdigest()
+    def _signature(self, key: str, inputs: object, state: str, body: bytes) -> str:
+        about = json.dumps([key, inputs, state], sort_keys=True).encode()
+        signed = hmac.new(self._key, hashlib.sha256(about).digest() + body, hashlib.sha256)
+        return signed.hexdigest()
 
     def _write(self, path: Path, body: bytes) -> None:
         with write_whole(path) as arriving:
             arriving.write_bytes(body)
 
     def _prune(self) -> None:
+        for file in self.folder.glob("*.pickle"):  # of earlier versions
+            file.unlink(missing_ok=True)
         files = sorted(self.folder.glob("[!.]*"), key=lambda f: f.stat().st_mtime)
         for file in files[: max(0, len(files) - 2 * _KEPT)]:
             file.unlink(missing_ok=True)
+
+
+def _is_container(value: object) -> bool:
+    return isinstance(value, pd.DataFrame | pd.Series | list | dict | tuple) and len(value) > 0
+
+
+def _warning_class(name: str) -> type[Warning]:
+    """A class of warnings about data by its name."""
+    kinds = [DataWarning]
+    for kind in kinds:
+        kinds += kind.__subclasses__()
+    return next((kind for kind in kinds if kind.__name__ == name), DataWarning)
+
+
+@lru_cache(maxsize=1)
+def _library_versions() -> tuple[str, ...]:
+    from importlib.metadata import version
+
+    return tuple(f"{name} {version(name)}" for name in _LIBRARIES)
 
 
 def _nothing() -> None:
@@ -289,20 +507,28 @@ def _code_of(function: Callable[..., object]) -> str:
 
 
 def _user_key() -> bytes:
-    """A secret of this user, created once."""
+    """A secret of this user, created once; one of another length is replaced."""
     import platformdirs
 
     place = Path(platformdirs.user_data_dir("ultrum", appauthor=False)) / "stages.key"
-    if not place.exists():
-        place.parent.mkdir(parents=True, exist_ok=True)
-        arriving = place.with_name(f".stages.key.{os.getpid()}")
-        metadata = os.open(arriving, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(metadata, "wb") as file:
-            file.write(secrets.token_bytes(32))
-        try:
+    try:
+        key = place.read_bytes()
+    except FileNotFoundError:
+        key = b""
+    if len(key) == _KEY_BYTES:
+        return key
+    place.parent.mkdir(parents=True, exist_ok=True)
+    arriving = place.with_name(f".stages.key.{os.getpid()}")
+    handle = os.open(arriving, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "wb") as file:
+        file.write(secrets.token_bytes(_KEY_BYTES))
+    try:
+        if key or place.exists():
+            arriving.replace(place)
+        else:
             os.link(arriving, place)  # the first of two processes wins
-        except FileExistsError:
-            pass
-        finally:
-            arriving.unlink(missing_ok=True)
+    except FileExistsError:
+        pass
+    finally:
+        arriving.unlink(missing_ok=True)
     return place.read_bytes()

@@ -319,10 +319,9 @@ def _address_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]
 
 def _series_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     series = series_names(content)
-    for key in ("conditions", "more_factors"):
-        for name in _as_list(part(content, "panel").get(key)):
-            if name not in series:
-                yield ("panel", key), f"no series '{name}'; {one_of(name, series)}"
+    for name in _as_list(part(content, "panel").get("conditions")):
+        if name not in series:
+            yield ("panel", "conditions"), f"no series '{name}'; {one_of(name, series)}"
     for own_name, section in part(content, "series").items():
         parts = _as_list(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         for name in parts:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Any, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -137,6 +137,7 @@ def beta_sensitivity(
     published: float | None = None,
     end: str | None = None,
     errors: str = "hac",
+    lags: int | Literal["automatic"] | None = None,
 ) -> BetaSensitivity:
     """Sensitivity of a beta to specification: window, frequency, market, adjustment and estimator.
 
@@ -166,6 +167,8 @@ def beta_sensitivity(
         Last day or period used.
     errors : str
         Kind of standard errors, as for :func:`ultrum.regress`.
+    lags : int or {"automatic"}, optional
+        Lags of ``hac`` in periods, at every frequency; by default the rule for the number of observations.
 
     Returns
     -------
@@ -206,7 +209,7 @@ def beta_sensitivity(
     for frequency in options["frequency"]:
         y, x = _excess_at(assets, table, risk_free, frequency, end)
         for window, market, estimator in itertools.product(windows, table.names, estimators):
-            estimate = _estimate_betas(y, x, window, market, estimator, errors)
+            estimate = _estimate_betas(y, x, window, market, estimator, {"errors": errors, "lags": lags})
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
                 rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)})
@@ -268,7 +271,7 @@ def _excess_at(
 
 
 def _estimate_betas(
-    y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: str
+    y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: Mapping[str, Any]
 ) -> BetaTable | str:
     """Betas of all companies on one market over one window, or the reason why there are none."""
     start = _first_row(y.index, window)
@@ -276,7 +279,7 @@ def _estimate_betas(
         return f"the data do not cover {window}"
     design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
     try:
-        return regress(y.iloc[start:], design.iloc[start:], errors=errors)
+        return regress(y.iloc[start:], design.iloc[start:], **errors)
     except UltrumError as error:
         return str(error)
 
