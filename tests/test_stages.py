@@ -9,6 +9,7 @@ import warnings
 import numpy as np
 import pandas as pd
 
+import ultrum as ul
 from tests.support import Scratch
 from ultrum.errors import UltrumError
 from ultrum.study.change_summary import changes
@@ -333,3 +334,50 @@ class Kept(Scratch):
                 from_bytes(bytes(damaged))
             except NotStorableError:
                 continue
+
+
+class Places(Scratch):
+    """Two folders with files of the same names, and one vault."""
+
+    def files(self, name, level):
+        (self.folder / name).mkdir()
+        (self.folder / name / "a.csv").write_text(f"month,x\n2024-01,{level}\n2024-02,{level + 1}\n")
+
+    def desk(self, name, **more):
+        sources = {"here": {"kind": "table", "url": str(self.folder / name)}}
+        return ul.Desk(self.folder / "vault", sources=sources, **more)
+
+    def value(self, name, **more):
+        with self.desk(name, **more) as desk:
+            return desk.fetch("here:a.csv#x").to_pandas().iloc[0]
+
+    def test_no_folder_answers_for_another(self):
+        self.files("one", 1)
+        self.files("two", 5)
+        self.files("three", 9)
+        self.assertEqual([self.value(n) for n in ("one", "two", "one")], [1, 5, 1])
+        self.assertEqual([self.value(n, offline=True) for n in ("one", "two")], [1, 5])
+        with self.refused(UltrumError, "holds no here:a.csv of this folder"):
+            self.value("three", offline=True)
+        with self.desk("one") as desk, desk.at("9999-01-01") as then:
+            self.assertEqual(then.fetch("here:a.csv#x").to_pandas().iloc[0], 1)
+
+    def test_a_moved_folder_finds_its_files_by_their_bytes(self):
+        self.files("one", 1)
+        self.files("two", 5)
+        self.assertEqual([self.value(n) for n in ("one", "two")], [1, 5])
+        (self.folder / "one").rename(self.folder / "moved")
+        self.assertEqual(self.value("moved", offline=True), 1)
+
+    def test_a_file_that_changes_is_revised_in_its_own_folder(self):
+        self.files("one", 1)
+        self.files("two", 5)
+        for name in ("one", "two", "one", "two"):
+            self.value(name)
+        with self.desk("one") as desk:
+            self.assertEqual(len(desk.vault.vintages("here", "a.csv")), 2)
+        (self.folder / "one" / "a.csv").write_text("month,x\n2024-01,2\n2024-02,2\n")
+        self.assertEqual(self.value("one"), 2)
+        with self.desk("one") as desk:
+            table = desk.revisions("here:a.csv#x")
+            self.assertEqual(table[["before", "after"]].values.tolist(), [[1, 2]])

@@ -335,7 +335,7 @@ class _Job:
             return "not requested"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
-        held = [self.repository.vault.latest(s, p, self.began) for s, p in self.paths_of(member)]
+        held = [self.repository.fetcher.latest(s, p, self.began) for s, p in self.paths_of(member)]
         if not any(held):
             return "new"
         if self._before is None:

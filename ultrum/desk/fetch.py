@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
-from ultrum.desk.local_tables import read_below
+from ultrum.desk.local_tables import place_of, read_below
 from ultrum.desk.settings import Fetch, SourceSettings, custom_fetch
 from ultrum.errors import SourceError, UltrumError, VaultError
 from ultrum.sources import database
@@ -105,12 +106,14 @@ class Fetcher:
             self.accesses.append(Access(source, path, accept, page, record_before.checksum))
             body = self.vault.payload(record_before) if body is None else body
             return record_before, Download(body, record_before.content_type, record_before.etag)
-        held = self.vault.latest(source, path, self.at)
+        held = self.latest(source, path, self.at)
         if self.offline or self.at:
             if held is None:
                 when = f" of {self.at[:10]}" if self.at else ""
+                of = " of this folder" if self.sources[source].is_local else ""
                 raise VaultError(
-                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without offline."
+                    f"The vault {self.vault.path} holds no {source}:{path}{of}{when}; fetch it once without "
+                    "offline."
                 )
             record, body = held, self.vault.payload(held)
         else:
@@ -129,6 +132,31 @@ class Fetcher:
         self._bodies[place] = body
         while len(self._bodies) > 1 and self._held > _HELD:
             self._held -= len(self._bodies.popitem(last=False)[1])
+
+    def latest(self, source: str, path: str, at: str = "") -> Record | None:
+        """The newest download of an address as of an instant; of a local file only one of its own."""
+        if source in self.sources and self.sources[source].is_local:
+            return next(iter(reversed(self.vintages(source, path, at))), None)
+        return self.vault.latest(source, path, at)
+
+    def vintages(self, source: str, path: str, at: str = "") -> list[Record]:
+        """Downloads of an address up to an instant, oldest first.
+
+        Two folders can have files of one name. A local file answers for itself: by its location, or by its bytes
+        if it has moved. A file that is not on this machine is answered by what was imported.
+        """
+        records = [r for r in self.vault.vintages(source, path) if not at or r.retrieved <= at]
+        if source not in self.sources or not self.sources[source].is_local:
+            return records
+        url = self.sources[source].url
+        own = [r for r in records if r.etag == place_of(url, path)]
+        if own:
+            return own
+        try:
+            checksum = hashlib.sha256(read_below(url, path)).hexdigest()
+        except UltrumError:
+            return [r for r in records if r.imported]
+        return [r for r in records if r.checksum == checksum]
 
     def record_of_access(self, access: Access) -> Record:
         """The record of a download with an earlier request."""
@@ -167,7 +195,9 @@ class Fetcher:
                 source, path, _fetch_by_function(user_function, f"{source}:{path}", path, where.url, how)
             )
         if where.is_local:
-            return self._record_answer(source, path, Download(read_below(where.url, path)))
+            return self._record_answer(
+                source, path, Download(read_below(where.url, path), etag=place_of(where.url, path))
+            )
         copy = self._copy_of(held)
         how = self._credentials_of(source, where)
         secret = how.secret(source) if how else None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 from collections.abc import Mapping
 from datetime import date
 from pathlib import Path
@@ -15,6 +17,7 @@ from ultrum.sources.table.file_patterns import is_pattern, read_many
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import Reading, TableOptions
 from ultrum.sources.table.unpacking import read_file
+from ultrum.vault.journal import PLACE
 
 
 class LocalTables:
@@ -78,6 +81,18 @@ class LocalTables:
     def _read(self, path: str, options: TableOptions) -> Reading:
         body = read_below(self._root, path)
         return read_table(body, path, options.in_charset("", body), str(date.today()))
+
+
+def place_of(folder: str, path: str) -> str:
+    """What stands for the location of a local file in the vault; it does not reveal the path.
+
+    Examples
+    --------
+    >>> place_of("/data/one", "prices.csv") == place_of("/data/two", "prices.csv")
+    False
+    """
+    file = (Path(folder) / path).resolve()
+    return f"{PLACE}{hashlib.sha256(os.fsencode(file)).hexdigest()[:32]}"
 
 
 def read_below(folder: str, path: str) -> bytes:

@@ -23,7 +23,7 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     wanted = Address.parse(address)
     pairs = []
     for path in vault_paths(repository.vault, repository.settings_of(wanted), wanted, spans=True):
-        vintages = repository.vault.vintages(wanted.source, path)
+        vintages = repository.fetcher.vintages(wanted.source, path)
         old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]
         new = [r for r in vintages if r.retrieved <= until] if until else vintages
         if old and new and old[-1].id != new[-1].id:

@@ -47,7 +47,7 @@ def snapshot_series(repository: Repository, wanted: Address, settings: SnapshotS
     frequency = grain_frequency(settings.grain)
     seen: dict[int, tuple[str, LoneFigure]] = {}
     revised = 0
-    for record in repository.vault.vintages(wanted.source, settings.path):
+    for record in repository.fetcher.vintages(wanted.source, settings.path):
         limit = repository.fetcher.at
         if limit and record.retrieved > limit:
             continue

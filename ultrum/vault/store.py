@@ -39,7 +39,7 @@ from ultrum.vault.catalogue import (
     repair,
     shows_damage,
 )
-from ultrum.vault.journal import Journal, Record, confirmation, new_record
+from ultrum.vault.journal import PLACE, Journal, Record, confirmation, new_record
 from ultrum.vault.payload_files import Payloads
 
 _T = TypeVar("_T")
@@ -152,7 +152,7 @@ class Vault:
         self._refuse_readonly()
         checksum = hashlib.sha256(download.body).hexdigest()
         with self._payloads.arriving(checksum, download.body) as settle, self._changing() as write:
-            latest = self._newest(source, path)
+            latest = self._newest(source, path, place=download.etag)
             settle()
             same = latest is not None and latest.checksum == checksum
             if latest is not None and same and not latest.imported:
@@ -164,7 +164,7 @@ class Vault:
                     "differs from what the source serves now. The source's version is used."
                 )
             write([entry_of(new_record(source, path, checksum, download, latest))])
-            recorded = self._newest(source, path)
+            recorded = self._newest(source, path, place=download.etag)
         if recorded is None or recorded.checksum != checksum:
             raise VaultError(f"{source}:{path} was not recorded. Run 'ultrum vault verify'.")
         return recorded
@@ -365,10 +365,13 @@ class Vault:
         key = "WHERE source = ? AND path = ? AND retrieved = ? AND checksum = ?"
         return self._catalogue.records(key, (record.source, record.path, record.retrieved, record.checksum))
 
-    def _newest(self, source: str, path: str, at: str = "") -> Record | None:
+    def _newest(self, source: str, path: str, at: str = "", place: str = "") -> Record | None:
+        """Newest download of an address, as of an instant; of a local file, that of its own place."""
         limit = "AND retrieved <= ? " if at else ""
-        where = f"WHERE source = ? AND path = ? {limit}ORDER BY placed DESC, id DESC LIMIT 1"
-        records = self._catalogue.records(where, (source, path, at) if at else (source, path))
+        own = "AND etag = ? " if place.startswith(PLACE) else ""
+        where = f"WHERE source = ? AND path = ? {limit}{own}ORDER BY placed DESC, id DESC LIMIT 1"
+        values = (source, path, *([at] if at else []), *([place] if own else []))
+        records = self._catalogue.records(where, values)
         return records[0] if records else None
 
     def _read(self, ask: Callable[[Catalogue], _T]) -> _T:
