@@ -6,6 +6,7 @@
 ``vault MINUTES``   ten processes at one vault, and then the catalogue made anew
 ``kills COUNT``     a pull killed at random moments, the vault verified after each; two pulls at once
 ``flips COUNT``     single bits of a vault flipped; each is noticed by verify, or changes no answer, and is repaired
+``keys``            every key of a study and a cell of every file: a run with stored results equals a fresh one
 ``disk``            a vault on a file system of 1 MB, filled up (needs the right to mount one)
 ``lowest``          the tests on the lowest versions that the bounds allow, in an environment of its own
 """
@@ -189,6 +190,8 @@ def main(words):
     elif what == "flips":
         name = "tests.test_vault.HostileWorld.test_flipped_bits_are_noticed_and_mended"
         faults = tests(name, ULTRUM_FLIPS=int(much or 1000))
+    elif what == "keys":
+        faults = tests("tests.test_stages.Kept", ULTRUM_KEYS=1000)
     elif what in ("disk", "lowest"):
         faults = {"disk": disk, "lowest": lowest}[what]()
     else:

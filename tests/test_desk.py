@@ -144,6 +144,36 @@ class Pulling(OnPractice):
         self.assertEqual(said, ["same", "longer (+1)", "revised (12 values)"])
         self.assertEqual(self.desk(offline=True).pull(plan).status["status"].tolist(), ["not requested"] * 3)
 
+    def test_a_series_plain_and_transformed_are_one_request(self):
+        both = [
+            Member(address=CPI, name="plain"),
+            Member(address=CPI, name="grown", steps=[{"growth": {"over": "P1Y"}}]),
+        ]
+        plans = [
+            SeriesSet(series=members, span=("2010-01", "2015-06")) for members in (both, both[::-1], *zip(both))
+        ]
+        answers = []
+        for number in range(12):  # in parallel, whichever comes first
+            for plan in plans:
+                with ul.Desk(
+                    self.folder / f"v{number}{plans.index(plan)}",
+                    sources=ul.practice.sources_at(self.service.places),
+                ) as desk:
+                    answers += desk.pull(plan).series
+        for plan in plans:
+            with ul.Desk(
+                self.folder / f"v0{plans.index(plan)}",
+                sources=ul.practice.sources_at(self.service.places),
+                offline=True,
+            ) as desk:
+                answers += desk.pull(plan).series
+        whole = self.desk().fetch(CPI).to_pandas()
+        wanted = {"plain": whole["2010-01":"2015-06"], "grown": whole.pct_change(12)["2010-01":"2015-06"]}
+        self.assertEqual(len(answers), 13 * 6)
+        for series in answers:
+            self.assertEqual(len(series), 66)
+            np.testing.assert_allclose(series.to_pandas(), wanted[series.name], rtol=1e-12)
+
     def test_a_pull_that_failed_in_part_is_taken_up(self):
         desk, plan = self.desk(), SeriesSet.of([CPI, "observatory:WAGES/M.QM.TOTAL"])
         self.service.add_fault("mistyped", "WAGES", times=-1)

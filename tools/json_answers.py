@@ -16,6 +16,19 @@ class StudyWarning(TypedDict):
     text: str
 
 
+class RevisedCells(TypedDict):
+    """Cells of a column of a revised download that differ, and the largest change."""
+
+    download: str
+    column: str
+    cells: int
+    first: str
+    last: str
+    at: str
+    before: str
+    after: str
+
+
 class RunAnswer(TypedDict):
     """``ultrum run`` and ``ultrum demo``: the answer of a study and where its files are.
 
@@ -39,6 +52,7 @@ class RunAnswer(TypedDict):
     specifications: int
     places: dict[str, str]
     revised: NotRequired[list[str]]
+    cells_revised: NotRequired[list[RevisedCells]]
     settings_changed: NotRequired[list[str]]
     numbers_moved: NotRequired[int]
     numbers_added: NotRequired[int]

@@ -27,7 +27,6 @@ from ultrum.cli.options import (
     PictureStyle,
     local_files,
     picture_options,
-    refuse_for_files,
     refuse_inputs,
     refuse_together,
     tables_of,
@@ -164,11 +163,11 @@ def look(
     if workings and as_json and not returns_of:
         raise click.UsageError("--workings with --json needs --returns.")
     texts = (address, *compared)
-    files = local_files(texts, reading)
+    from_vault = bool(revised or where.get("at") or where.get("offline"))
+    files = local_files(texts, reading, absolute=from_vault)  # as 'ultrum pull' names them
     refuse_inputs([csv_file, picture, page], texts)
-    if files and click.get_current_context().get_parameter_source("vault") is ENVIRONMENT:
-        vault = None  # a file that is only looked at is not kept, unless --vault is on the line
-    refuse_for_files(files, vault, where, revised)
+    if files:
+        vault = _vault_of_files(vault, from_vault)
     kept = revised or bool(asked.steps and _names_other_series(asked.steps))
     with tables_of(vault, files, texts, kept=kept, **where) as desk:
         if revised:
@@ -184,6 +183,15 @@ def look(
     if returns_of:
         _write([return_table[n] for n in return_table.names] if csv_file else [], asked)
         show_returns(return_table, figure, picture, as_json, workings, style)
+
+
+def _vault_of_files(vault: Path | None, from_vault: bool) -> Path | None:
+    """The vault for local files: none where a file is only looked at, unless --vault is on the line."""
+    from ultrum.desk.settings import default_vault
+
+    if from_vault:
+        return vault or default_vault()
+    return None if click.get_current_context().get_parameter_source("vault") is ENVIRONMENT else vault
 
 
 def _look(desk: Desk | LocalTables, files: LocalFiles, texts: Sequence[str], asked: LookChoices) -> None:

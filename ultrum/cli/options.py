@@ -536,13 +536,3 @@ def refuse_together(
             raise click.UsageError(f"{named[0]} cannot be used with {option}.")
     if returns_of and revised:
         raise click.UsageError("--returns cannot be used with --revised.")
-
-
-def refuse_for_files(files: LocalFiles, vault: Path | None, where: dict[str, object], revised: bool) -> None:
-    """A local file that is only read is not stored; options about storage need a vault."""
-    kept = {"--revised": revised, "--at": where.get("at"), "--offline": where.get("offline")}
-    named = [name for name, value in kept.items() if value]
-    if files and vault is None and named:
-        raise click.UsageError(
-            f"{named[0]} needs --vault for a local file. Files are stored in a vault by 'ultrum pull'."
-        )

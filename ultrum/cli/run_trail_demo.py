@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
@@ -233,7 +234,7 @@ def _run_and_show(
             from ultrum.study.bundle import bundle
 
             places["bundle"] = bundle(result, vault or default_vault(), packed)
-    moved = None if before is None else changes(before[0], run_facts(result), before[1])
+    moved = None if before is None else changes(before[0], run_facts(result), before[1], _bytes_in(vault))
     summary = _summary(result)
     if as_json:
         more = (
@@ -241,6 +242,7 @@ def _run_and_show(
             if moved is None
             else {
                 "revised": moved.revised,
+                "cells_revised": moved.cells.to_dict("records"),
                 "settings_changed": list(moved.settings.index),
                 "numbers_moved": len(moved.moved),
                 "numbers_added": len(moved.added),
@@ -255,6 +257,23 @@ def _run_and_show(
     if failed:
         terminal_output.warn(failed, "failed")
         raise PartlyDoneError
+
+
+def _bytes_in(vault: Path | None) -> Callable[[str], bytes | None]:
+    """Bytes of downloads by checksum, from a vault."""
+    from ultrum.desk.settings import default_vault
+    from ultrum.errors import VaultError
+    from ultrum.vault.payload_files import Payloads
+
+    payloads = Payloads(Path(vault or default_vault()) / "payloads")
+
+    def _find(checksum: str) -> bytes | None:
+        try:
+            return payloads.read(checksum, checksum)
+        except VaultError:
+            return None
+
+    return _find
 
 
 def _last_run(out: Path) -> tuple[RunRecord, str] | None:

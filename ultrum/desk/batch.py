@@ -256,8 +256,10 @@ class _Job:
         self.repository, self.plan, self.progress = repository, plan, progress
         self.span = DataSpan.of_words(plan.span)
         self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
-        self._found: dict[str, list[TimeSeries]] = {}
-        self._faults: dict[str, UltrumError] = {}
+        self._found: dict[tuple[object, ...], list[TimeSeries]] = {}
+        self._faults: dict[tuple[object, ...], UltrumError] = {}
+        # one request answers all members of an address: with its history if one of them needs it
+        self._whole = {m.address for m in plan.series if m.steps or plan.frequency}
         self._new: tuple[int, set[tuple[str, str]]] = (0, set())
         self._before: Repository | None = None
         self._after: Repository | None = None
@@ -281,16 +283,18 @@ class _Job:
             self._warm(member)
         with ThreadPoolExecutor(self.repository.fetcher.client.policy.connections_per_host + 4) as pool:
             context = copy_context()  # limits of the caller hold in the threads
-            list(pool.map(lambda member: context.copy().run(self._warm, member), members))
+            once = {self._request_of(m): m for m in members}.values()
+            list(pool.map(lambda member: context.copy().run(self._warm, member), once))
 
     def _warm(self, member: Member) -> None:
-        if member.address in self._found or member.address in self._faults:
+        request = self._request_of(member)
+        if request in self._found or request in self._faults:
             return
         try:
-            self._found[member.address] = self._read(member, self.repository)
+            self._found[request] = self._read(member, self.repository)
             self.progress.finish(member.address)
         except UltrumError as error:  # reported with its series, without another request
-            self._faults[member.address] = error
+            self._faults[request] = error
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the downloads that a member needs."""
@@ -304,16 +308,22 @@ class _Job:
 
     def _needs_history(self, member: Member) -> bool:
         """Whether the full history of a member is fetched, since it is transformed before its span is cut."""
-        return bool(member.steps or self.plan.frequency)
+        return member.address in self._whole
+
+    @staticmethod
+    def _request_of(member: Member) -> tuple[object, ...]:
+        """What identifies the request of a member in this pull; all have one span."""
+        return member.address, repr(sorted((member.expand or {}).items()))
 
     def series_of(self, member: Member) -> list[TimeSeries]:
         """Series that a member refers to; one finished in an earlier pull is read from the vault."""
-        if member.address in self._faults:
-            raise self._faults[member.address]
-        if member.address not in self._found:
+        request = self._request_of(member)
+        if request in self._faults:
+            raise self._faults[request]
+        if request not in self._found:
             repository = self.vault_only if member.address in self.progress.before else self.repository
-            self._found[member.address] = self._read(member, repository)
-        return self._found[member.address]
+            self._found[request] = self._read(member, repository)
+        return self._found[request]
 
     def _read(self, member: Member, repository: Repository) -> list[TimeSeries]:
         if member.expand:

@@ -21,16 +21,18 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     The comparison uses two downloads of one path: the path that changed last among those with the series.
     """
     wanted = Address.parse(address)
-    pairs = []
+    pairs, most = [], 0
     for path in vault_paths(repository.vault, repository.settings_of(wanted), wanted, spans=True):
         vintages = repository.fetcher.vintages(wanted.source, path)
+        most = max(most, len(vintages))
         old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]
         new = [r for r in vintages if r.retrieved <= until] if until else vintages
         if old and new and old[-1].id != new[-1].id:
             pairs.append((new[-1].retrieved, old[-1], new[-1]))
     if not pairs:
         raise VaultError(
-            f"The vault has one vintage of {address}; a comparison needs two. Download it again later."
+            f"The vault {repository.vault.path} has {quantity(most, 'vintage')} of {address}; a comparison needs "
+            "two. Download it again later, with 'ultrum pull' if it is a file."
         )
     _, before, after = max(pairs, key=lambda f: f[0])
     return differences(series_of_record(repository, before, wanted), series_of_record(repository, after, wanted))

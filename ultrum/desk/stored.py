@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.desk.addresses import with_address
+from ultrum.desk.addresses import column_of, with_address
 from ultrum.desk.repository import Repository, table_settings
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import VaultError
@@ -34,6 +34,8 @@ def series_of_record(repository: Repository, record: Record, wanted: Address) ->
     else:
         options = TableOptions.of(**table_settings(settings, wanted.path))
         reading = with_address(read_table(body, record.path, options), wanted)
+        if not wanted.field:
+            return column_of(reading, wanted)
         by_address = {s.metadata.address: s for s in reading.series.values()}
     if str(wanted) not in by_address:
         raise VaultError(f"{record.name} does not contain {wanted}.")

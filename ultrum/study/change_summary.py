@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Final
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
 
 import pandas as pd
 
 from ultrum.core.displayed_numbers import decimals, quantity, significant
-from ultrum.errors import choices, name_list
+from ultrum.core.time.period_labels import period_label
+from ultrum.errors import UltrumError, choices, name_list
+from ultrum.sources.table.reader import read_table
+from ultrum.sources.table.reading_result import TableOptions
 from ultrum.study.provenance import RunRecord, StageRecord, error_of, stage_of, stage_trail
 
+BytesOf = Callable[[str], bytes | None]
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12
 _ONLY_WORDS: Final = ("[study] title", "[study] question", "[report] ")  # keys that move no stage
@@ -44,6 +48,9 @@ class Changes:
         Parts of names that changed while the numbers are equal.
     since : str
         The run used for comparison, in words.
+    cells : DataFrame
+        Columns of the revised downloads that differ: ``download column cells first last`` and the largest change,
+        ``at before after``. Empty if the bytes before are no longer in the vault.
     """
 
     revised: list[str]
@@ -54,6 +61,7 @@ class Changes:
     removed: pd.Series
     renamed: Mapping[str, str]
     since: str = "the last run"
+    cells: pd.DataFrame = field(default_factory=pd.DataFrame)
 
     @property
     def is_empty(self) -> bool:
@@ -74,6 +82,12 @@ class Changes:
         for key, row in self.settings.iterrows():
             yield f"changed: {key} = {row['after']}, before {row['before']}"
         yield f"revised: {name_list(self.revised) or 'no download'}"
+        for cell in self.cells.head(_SHOWN).to_dict("records"):
+            span = cell["first"] if cell["first"] == cell["last"] else f"{cell['first']} to {cell['last']}"
+            value = f"{cell['after']}, before {cell['before']}" + (
+                "" if cell["cells"] == 1 else f", at {cell['at']}"
+            )
+            yield f"  {cell['download']}, {cell['column']}: {quantity(cell['cells'], 'cell')} of {span}; {value}"
         yield f"done again: {choices(self.done_again) or 'nothing'}"
         for old, new in self.renamed.items():
             yield f"renamed: {old} to {new}"
@@ -90,7 +104,9 @@ class Changes:
             yield f"{quantity(len(self.moved), 'number')} changed, those of the answer first:\n{text}"
 
 
-def changes(before: RunRecord, after: RunRecord, since: str = "the last run") -> Changes:
+def changes(
+    before: RunRecord, after: RunRecord, since: str = "the last run", bytes_of: BytesOf | None = None
+) -> Changes:
     """Compare two runs, each as returned by :func:`read_run`.
 
     Parameters
@@ -98,6 +114,8 @@ def changes(before: RunRecord, after: RunRecord, since: str = "the last run") ->
     before, after : mapping
     since : str
         Label of the first run.
+    bytes_of : callable, optional
+        Bytes of a download by its checksum, or None; with it the cells that differ are found.
 
     Examples
     --------
@@ -116,7 +134,67 @@ def changes(before: RunRecord, after: RunRecord, since: str = "the last run") ->
     states = {s["name"]: s["gives"] for s in before["stages"]}
     done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
     moved = _moves(before, after, revised, settings)
-    return Changes(revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since)
+    cells = _revised_cells(before, after, bytes_of) if bytes_of is not None else pd.DataFrame()
+    return Changes(revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since, cells)
+
+
+def _revised_cells(before: RunRecord, after: RunRecord, bytes_of: BytesOf) -> pd.DataFrame:
+    """The columns of revised downloads that differ."""
+    old, new = _bytes_of(before), _bytes_of(after)
+    rows: list[tuple[object, ...]] = []
+    for name, checksum in new.items():
+        if name not in old or old[name] == checksum:
+            continue
+        bodies = bytes_of(old[name]), bytes_of(checksum)
+        if bodies[0] is None or bodies[1] is None:
+            continue
+        tables = [_columns_of(body, name, after) for body in bodies if body is not None]
+        rows += [(name, *row) for row in _differing_columns(*tables)]
+    return pd.DataFrame(rows, columns=["download", "column", "cells", "first", "last", "at", "before", "after"])
+
+
+def _columns_of(body: bytes, name: str, run: RunRecord) -> dict[str, pd.Series]:
+    """The columns of a download by date: its series, or the rows of its records."""
+    source, _, path = name.partition(":")
+    sections: Any = (run.get("study") or {}).get("sources", {})
+    given = sections.get(source, {}).get("tables", {}).get(path, {})
+    for options in (given, {**given, "records_only": True}):
+        try:
+            reading = read_table(body, path.rpartition("/")[2], TableOptions.of(**options))
+        except UltrumError:
+            continue
+        if reading.series:
+            every = {n: s.values for n, s in reading.series.items()}
+            return {n: v.set_axis([period_label(p) for p in v.index]) for n, v in every.items()}
+        records = reading.records
+        rows = pd.Index([f"row {k + 1}" for k in range(len(records))])
+        return {str(c): records[c].set_axis(rows) for c in records}
+    return {}
+
+
+def _differing_columns(
+    old: Mapping[str, pd.Series], new: Mapping[str, pd.Series]
+) -> Iterator[tuple[object, ...]]:
+    """Columns with cells that differ: how many, the first, the last, and the largest change."""
+    for column in dict.fromkeys((*old, *new)):
+        a, b = (side.get(column, pd.Series(dtype=float)) for side in (old, new))
+        labels = [*a.index, *(p for p in b.index if p not in set(a.index))]
+        one, other = a.reindex(labels), b.reindex(labels)
+        same = (one == other) | (one.isna() & other.isna())
+        places = [p for p, equal in zip(labels, same.tolist(), strict=True) if not equal]
+        if not places:
+            continue
+        numbers = [pd.to_numeric(side.loc[places], errors="coerce").astype(float) for side in (one, other)]
+        sizes = (numbers[1] - numbers[0]).abs().fillna(-1.0).tolist()
+        at = places[sizes.index(max(sizes))]
+        ends = (min(places), max(places)) if not places[0].startswith("row ") else (places[0], places[-1])
+        yield column, len(places), *ends, at, _cell(one[at]), _cell(other[at])
+
+
+def _cell(value: object) -> str:
+    if value is None or value != value:  # noqa: PLR0124 - NaN
+        return "missing"
+    return significant(value) if isinstance(value, float | int) else str(value)
 
 
 def _numbers(by_name: Mapping[str, float]) -> pd.Series:
