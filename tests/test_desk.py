@@ -563,5 +563,5 @@ class VaultErrors(OnPractice):
             offline.fetch("observatory:WAGES/M.QM.TOTAL")
         with self.refused(VaultError, "of 2001-01-01"):
             desk.at("2001-01-01").fetch(CPI)
-        with self.refused(VaultError, "one vintage"):
+        with self.refused(VaultError, "has 1 vintage"):
             desk.revisions(CPI)
