@@ -6,6 +6,7 @@ import io
 import json
 import os
 import re
+import tracemalloc
 import warnings
 import zipfile
 from unittest import mock
@@ -18,12 +19,16 @@ import pyarrow.parquet as pq
 import ultrum as ul
 from tests import fuzzing
 from tests.support import ROOT, Scratch, command
+from ultrum.desk.series_sets import SeriesSet
 from ultrum.errors import SourceError, TableError, UltrumError
 from ultrum.practice.observatory import FLOWS
 from ultrum.report.result_files import write_results
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table import workbook_limits
+from ultrum.sources.table.html_json_and_workbook_cells import page_grids
+from ultrum.study.bundle import run_of
+from ultrum.study.provenance import read_run
 from ultrum.vault.archive import unpack
 from ultrum.vault.store import Vault
 
@@ -93,6 +98,65 @@ class Bombs(Scratch):
         with ul.limits(nesting=2):
             self.assertEqual(len(ul.read_series(self.file("n.zip", nest)).series), 1)
 
+    def test_every_method_of_a_zip_unpacks_within_the_limits(self):
+        whole = "date,x\n" + "".join(f"2020-{m:02d},{m}.5\n" for m in range(1, 13))
+        for method in (zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA):
+            for text in (whole, "0" * (64 << 20)):
+                with zipfile.ZipFile(self.folder / "t.zip", "w", method) as made:
+                    made.writestr("a.csv", text)
+                if text is whole:
+                    self.assertEqual(len(ul.read_series(self.folder / "t.zip").series["x"]), 12)
+                    continue
+                tracemalloc.start()
+                with self.assertRaisesRegex(UltrumError, "the limit is 400"):
+                    ul.read_series(self.folder / "t.zip")
+                self.assertLess(tracemalloc.get_traced_memory()[1], 40 << 20)
+                tracemalloc.stop()
+            body = bytearray((self.folder / "t.zip").read_bytes())
+            body[40] ^= 0xFF
+            with self.assertRaises(UltrumError):
+                ul.read_series(bytes(body))
+
+    def test_named_pipes_are_not_waited_for(self):
+        os.mkfifo(self.folder / "p.csv")
+        pipe = self.folder / "p.csv"
+        desk = ul.Desk(self.folder / "v", sources={"here": {"kind": "table", "url": str(self.folder)}})
+        self.addCleanup(desk.close)
+        for opened in (
+            lambda: ul.read_series(pipe), lambda: ul.Study.load(pipe), lambda: SeriesSet.load(pipe), lambda: read_run(pipe),
+            lambda: run_of(pipe), lambda: ul.Desk(self.folder / "w", sources=str(pipe)), lambda: desk.fetch("here:p.csv#x"),
+            lambda: ul.Desk(self.folder / "w", sources={"here": {"kind": "table", "url": "."}}, credentials=pipe),
+            lambda: unpack(desk.vault, pipe), lambda: ul.read_series("/dev/zero"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(UltrumError, "it is not a regular file"):
+                opened()
+        with self.refused(UltrumError, "too large for"):
+            ul.Study.load(self.file("s.toml", "#" * 1_100_000))
+
+    def test_decoders_answer_in_words(self):
+        frame = pa.table([pa.array(["2020-01"]), pa.array([1.0]), pa.array([2.0])], names=["date", "x", "x"])
+        pq.write_table(frame, self.folder / "twice.parquet")
+        good = "date,x\n2020-01,1\n2020-02,2\n"
+        for opened, words in (
+            (lambda: ul.read_series(self.folder / "twice.parquet"), "'x' is there 2 times"),
+            (lambda: ul.read_series(good.encode(), encoding="undefined"), "not text in undefined"),
+            (lambda: ul.read_series(good.encode(), encoding="punycode"), "not text in punycode"),
+            (lambda: ul.Study.parse("a = " + "9" * 10_000), "too many digits"),
+            (lambda: ul.Study.parse(".".join(["a"] * 50_000) + " = 1"), "name of too many parts"),
+            (lambda: ul.Study.parse("[" + ".".join(["a"] * 50_000) + "]"), "name of too many parts"),
+            (lambda: ul.Desk(self.folder / "v", sources={}).fetch("here:a\0b.csv#x"), "is not an address"),
+            (lambda: ul.save(ul.read_series(good.replace("x", "period")).series["period"], self.folder / "a.csv"),
+             "A series is called 'period'"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(UltrumError, words):
+                opened()
+
+    def test_a_page_of_many_tables_takes_time_in_proportion(self):
+        table = "<h2>t{}</h2><p>n{}</p><table><tr><th>date</th><th>x</th></tr><tr><td>2020-01</td><td>1</td></tr></table>"
+        grids = page_grids("".join(table.format(k, k) for k in range(3000)).encode(), "page")
+        self.assertEqual([(g.name, g.above, g.below) for g in grids[1:3]], [
+            ("t1", "t1\nn1", "t2\nn2"), ("t2", "t2\nn2", "t3\nn3")])  # fmt: skip
+
     def test_sheets_that_claim_more_than_there_is(self):
         far = [("A1", 1), ("XFD1048576", 2)]
         unplaced = '<row r="1048570">' + "<c><v>1</v></c>" * 99 + "<c/></row><row><c><v>1</v></c></row>"
@@ -150,12 +214,6 @@ class Bombs(Scratch):
         pq.write_table(pa.table({"date": pa.nulls(300_000, pa.date32())}), self.folder / "n.parquet")
         with ul.limits(rows=100_000), self.refused(TableError, "300,000 rows"):
             ul.read_series(self.folder / "n.parquet")
-
-    def test_what_never_ends(self):
-        with ul.limits(file_bytes=100_000), self.refused(TableError, "/dev/zero has 100,001 bytes"):
-            ul.read_series("/dev/zero")
-        with self.refused(UltrumError, "too large for"):
-            ul.Study.load(self.file("s.toml", "#" * 1_100_000))
 
     def test_entities_are_no_text(self):
         entities = '<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa">' + "".join(

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ultrum.core.transform.steps import step_fault
 from ultrum.errors import SourceError
-from ultrum.file_access import path_of, toml_of
+from ultrum.file_access import path_of, read_regular, toml_of
 
 
 class Member(BaseModel):
@@ -98,7 +98,7 @@ class SeriesSet(BaseModel):
         """
         path = path_of(file)
         try:
-            content = toml_of(path.read_text(encoding="utf-8"))
+            content = toml_of(read_regular(path).decode("utf-8"))
         except OSError as error:
             raise SourceError(f"{path} cannot be read: {error.strerror}.") from error
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:

@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.errors import SourceError, one_of
-from ultrum.file_access import path_of, toml_of
+from ultrum.file_access import path_of, read_regular, toml_of
 from ultrum.sources.credentials import FILE as CREDENTIALS
 from ultrum.sources.credentials import SECRETS, Credentials, config_folder, host_of, refuse_secret
 from ultrum.sources.database import Query
@@ -221,12 +221,13 @@ def load_settings(file: str | os.PathLike[str] | None = None) -> dict[str, objec
     """
     place = _settings_file(file)
     try:
-        if place.stat().st_size > LARGEST:
+        body = read_regular(place, LARGEST + 1)
+        if len(body) > LARGEST:
             raise SourceError(
                 f"{place} has more than {LARGEST:,} bytes, which is too large for a settings file. Check the "
                 "path."
             )
-        content = toml_of(place.read_text(encoding="utf-8"))
+        content = toml_of(body.decode("utf-8"))
     except OSError as error:
         raise SourceError(f"{place} cannot be read: {error.strerror}.") from error
     except ValueError as error:

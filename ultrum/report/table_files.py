@@ -494,6 +494,11 @@ def _frame_of(data: object, layout: str) -> pd.DataFrame:
     if not hasattr(data, "to_frame"):
         raise UltrumError(f"A {type(data).__name__} cannot be written. Pass series, a panel or a table.")
     frame: pd.DataFrame = data.to_frame()
+    taken = sorted({"period", "date"} & set(map(str, frame.columns)))
+    if taken and isinstance(data, SeriesTable | TimeSeries):
+        raise UltrumError(
+            f"A series is called '{taken[0]}', like the column of periods. Use with_metadata(name=...)."
+        )
     if layout == "long" and isinstance(data, SeriesTable | TimeSeries):
         named = frame.rename_axis("period").reset_index()
         return named.melt("period", var_name="series", value_name="value").dropna()

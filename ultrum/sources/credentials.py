@@ -22,7 +22,7 @@ from typing import Any, Final
 from urllib.parse import quote, quote_plus, urlsplit
 
 from ultrum.errors import SourceError, reason
-from ultrum.file_access import path_of, toml_of
+from ultrum.file_access import path_of, read_regular, toml_of
 
 KINDS: Final = ("bearer", "header", "query", "password")
 SECRETS: Final = ("key", "token", "password", "secret", "value", "api_key", "apikey", "pass")
@@ -367,12 +367,13 @@ def host_of(url: str) -> str:
 def _read(place: Path, *, needed: bool) -> dict[str, Any]:
     """Tables of a TOML file; empty if an optional file does not exist."""
     try:
-        if place.stat().st_size > _LARGEST:
+        body = read_regular(place, _LARGEST + 1)
+        if len(body) > _LARGEST:
             raise SourceError(
                 f"{place} has more than {_LARGEST:,} bytes, which is too large for a file of credentials. Check "
                 "the path."
             )
-        return toml_of(place.read_text(encoding="utf-8"))
+        return toml_of(body.decode("utf-8"))
     except FileNotFoundError:
         if needed:
             raise SourceError(f"{place} cannot be read: there is no such file.") from None

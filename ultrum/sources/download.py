@@ -55,7 +55,7 @@ class Address:
         """
         refuse_secret(f"?{text.partition('?')[2]}" if "?" in text else "", "The address")
         match = _ADDRESS.match(text.strip())
-        if not match:
+        if not match or "\0" in text:
             raise SourceError(
                 f"'{text}' is not an address. Write source:FLOW/KEY for a statistics service, or "
                 "source:path#column for a table."

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Final
 
 from ultrum.errors import StudyError, name_list, reason
-from ultrum.file_access import path_of, write_whole
+from ultrum.file_access import open_zip, path_of, write_whole
 from ultrum.study.provenance import RunRecord, run_file, run_from
 from ultrum.study.result_checks import add_specifications
 from ultrum.study.schema import LARGEST, Study
@@ -134,7 +134,7 @@ def free_name(file: str | os.PathLike[str]) -> Path:
 def run_of(file: str | os.PathLike[str]) -> RunRecord:
     """The record of the run in a bundle, as returned by :func:`read_run`."""
     try:
-        with zipfile.ZipFile(path_of(file)) as archive:
+        with open_zip(file) as archive:
             if archive.getinfo(RUN).file_size > _LARGEST_RUN:
                 raise StudyError(f"{file}: its {RUN} is larger than {_LARGEST_RUN} bytes.")
             return run_from(archive.read(RUN).decode("utf-8"), f"{RUN} of {file}")
@@ -161,7 +161,7 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     """
     place = path_of(folder)
     try:
-        with zipfile.ZipFile(path_of(file)) as archive:
+        with open_zip(file) as archive:
             names = {i.filename: i.file_size for i in archive.infolist()}
             too_large = names.get(STUDY, 0) > LARGEST or names.get(VAULT, 0) > _LARGEST_VAULT
             if not _MEMBERS <= set(names) <= {*_MEMBERS, PACKAGES, README} or too_large:

@@ -16,7 +16,7 @@ from ultrum.core.displayed_numbers import significant
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import StudyError, reason
-from ultrum.file_access import json_of, path_of
+from ultrum.file_access import json_of, path_of, read_regular
 from ultrum.study.study_result import StudyResult
 from ultrum.vault.journal import Record
 
@@ -313,7 +313,7 @@ def read_run(path: str | os.PathLike[str]) -> RunRecord:
     file = path_of(path)
     file = file / "run.json" if file.is_dir() else file
     try:
-        return run_from(file.read_text(encoding="utf-8"), str(file))
+        return run_from(read_regular(file).decode("utf-8"), str(file))
     except (OSError, UnicodeDecodeError) as error:
         raise StudyError(f"{file} is not the record of a run: {reason(error)}.") from error
 

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Final
 from pydantic import Field
 
 from ultrum.errors import StudyError
-from ultrum.file_access import path_of, toml_of
+from ultrum.file_access import path_of, read_regular, toml_of
 from ultrum.study.sandbox import inside, source_place
 from ultrum.study.sections import (
     CostSection,
@@ -257,11 +257,12 @@ class Study(Section):
 
 def _text_of(file: Path) -> str:
     try:
-        if file.stat().st_size > LARGEST:
+        body = read_regular(file, LARGEST + 1)
+        if len(body) > LARGEST:
             raise StudyError(
                 f"{file} has more than {LARGEST:,} bytes, which is too large for a study. Check the path."
             )
-        return file.read_text(encoding="utf-8")
+        return body.decode("utf-8")
     except OSError as error:
         raise StudyError(f"{file} cannot be read: {error.strerror}.") from error
     except UnicodeDecodeError:

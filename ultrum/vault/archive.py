@@ -11,7 +11,7 @@ import zlib
 from typing import Final
 
 from ultrum.errors import VaultError, reason
-from ultrum.file_access import json_of, path_of, write_whole
+from ultrum.file_access import json_of, open_zip, path_of, write_whole
 from ultrum.vault.journal import FACTS, Record, check_instant
 from ultrum.vault.store import Vault
 
@@ -70,7 +70,7 @@ def unpack(vault: Vault, file: str | os.PathLike[str]) -> tuple[int, int]:
         If the archive is damaged, or a payload does not match its checksum.
     """
     try:
-        with zipfile.ZipFile(path_of(file)) as archive:
+        with open_zip(file) as archive:
             if sum(i.file_size for i in archive.infolist()) > LARGEST:
                 raise VaultError(f"{file} unpacks to more than {LARGEST:,} bytes, which is refused.")
             strange = [n for n in archive.namelist() if n != _LISTED and not _NAME.fullmatch(n)]

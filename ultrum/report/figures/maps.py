@@ -14,6 +14,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.errors import TableError, UnitError, name_list
+from ultrum.file_access import read_regular
 from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, house_style
 
 if TYPE_CHECKING:
@@ -124,9 +125,9 @@ def _features(shapes: object) -> list[Mapping[str, object]]:
     if isinstance(shapes, str | os.PathLike):
         path = Path(shapes)
         try:
-            if path.stat().st_size > _LARGEST:
+            shapes = read_regular(path, _LARGEST + 1)
+            if len(shapes) > _LARGEST:
                 raise TableError(f"{path} has more than {_LARGEST:,} bytes. Use simpler shapes.")
-            shapes = path.read_bytes()
         except OSError as error:
             raise TableError(f"{path} cannot be read: {error.strerror}.") from error
     if isinstance(shapes, bytes):

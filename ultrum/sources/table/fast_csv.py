@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections import Counter
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -17,6 +18,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.array_types import Array, Dates
+from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError, choices, reason
 from ultrum.sources.limits import current
 from ultrum.sources.table.ambiguous_dates import (
@@ -249,6 +251,11 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     if frame.index.name is not None:
         frame = frame.reset_index()
     names = [str(c) for c in frame]
+    twice = [n for n, count in Counter(names).items() if count > 1]
+    if twice:
+        raise TableError(
+            f"{name}: column '{twice[0]}' is there {quantity(names.count(twice[0]), 'time')}. Rename one."
+        )
     frame.columns = names
     dated = _date_column(names, frame, options, name)
     column = frame[dated]

@@ -7,6 +7,7 @@ import json
 import re
 import zipfile
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.core.displayed_numbers import quantity
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 _MOST_PARAGRAPHS: Final = 4
 _LONGEST_PARAGRAPH: Final = 400
 _HIDDEN: Final = re.compile(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
+_HEADINGS: Final = ("h1", "h2", "h3", "h4")
 _BREAKS: Final = frozenset(("br", "p", "div", "li"))
 
 
@@ -38,12 +40,15 @@ def page_grids(body: bytes, name: str, encoding: str | None = None) -> list[Grid
     except (lxml.etree.LxmlError, ValueError) as error:
         raise TableError(f"{name} is not a readable web page: {error}.") from error
     tables = [t for t in tree.iter("table") if t.find(".//table") is None]
+    around = _surroundings(tree)
     grids = []
     for number, table in enumerate(tables, start=1):
         rows = _spread(table)
-        title = _title_of(table) or f"table {number}"
+        caption = table.find("caption")
+        words = " ".join(caption.text_content().split()) if caption is not None else ""
+        title = (words if caption is not None else around[table].heading) or f"table {number}"
         decisions = (("table", f"{number} of {len(tables)}: {title}"),)
-        above, below = _text_around(table)
+        above, below = "\n".join([*around[table].above, words]).strip(), "\n".join(around[table].below)
         lines = list(range(1, len(rows) + 1))
         grids.append(Grid(title, rows, lines, "page", decisions, above, below))
     if not grids:
@@ -64,31 +69,44 @@ def page_text(body: bytes, name: str) -> str:
     return " ".join(" ".join(tree.itertext()).split())
 
 
-def _title_of(table: Any) -> str:
-    caption = table.find("caption")
-    if caption is not None:
-        return " ".join(caption.text_content().split())
-    above = table.xpath("preceding::*[self::h1 or self::h2 or self::h3 or self::h4][1]")
-    return " ".join(above[0].text_content().split()) if above else ""
+@dataclass
+class _Around:
+    """What stands around a table of a page."""
+
+    heading: str
+    above: list[str]
+    below: list[str]
 
 
-def _text_around(table: Any) -> tuple[str, str]:
-    """Caption, paragraphs directly above a table, and paragraphs directly below it, up to another table."""
-    caption = table.find("caption")
-    around = []
-    for axis, nearest in (("preceding", True), ("following", False)):
-        elements = table.xpath(
-            f"{axis}::*[self::p or self::h1 or self::h2 or self::h3 or self::h4 or self::table]"
-        )
-        texts: list[str] = []
-        for element in reversed(elements) if nearest else elements:
-            if element.tag == "table" or len(texts) >= _MOST_PARAGRAPHS:
-                break
-            if not any(a.tag == "table" for a in element.iterancestors()):
-                texts.append(" ".join(element.text_content().split())[:_LONGEST_PARAGRAPH])
-        around.append("\n".join(reversed(texts) if nearest else texts))
-    words = " ".join(caption.text_content().split()) if caption is not None else ""
-    return f"{around[0]}\n{words}".strip(), around[1]
+def _surroundings(tree: Any) -> dict[Any, _Around]:
+    """For each table the last heading before it, and paragraphs directly above and below it, up to another table.
+
+    One walk over the page, so that many tables take time in proportion.
+    """
+    import lxml.etree
+
+    found: dict[Any, _Around] = {}
+    inside, heading = 0, ""
+    above: list[str] = []
+    below: list[str] = []
+    for event, element in lxml.etree.iterwalk(tree, events=("start", "end"), tag=("table", "p", *_HEADINGS)):
+        if element.tag == "table":
+            if event == "start":
+                inside += 1
+                found[element] = _Around(heading, above[-_MOST_PARAGRAPHS:], [])
+                below = []
+            else:
+                inside -= 1
+                above = []
+                below = found[element].below if element.find(".//table") is None else below
+        elif event == "start":
+            words = " ".join(element.text_content().split())
+            heading = words if element.tag in _HEADINGS else heading
+            if not inside:
+                above.append(words[:_LONGEST_PARAGRAPH])
+                if len(below) < _MOST_PARAGRAPHS:
+                    below.append(words[:_LONGEST_PARAGRAPH])
+    return found
 
 
 def _spread(table: Any) -> list[Row]:

@@ -8,8 +8,10 @@ Reading a circular chain would never end. Format: [MS-CFB], an open specificatio
 
 from __future__ import annotations
 
+import bz2
 import gzip
 import io
+import lzma
 import re
 import struct
 import zipfile
@@ -22,6 +24,7 @@ import numpy as np
 from ultrum.core.array_types import Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import NotFoundError, TableError, choices
+from ultrum.file_access import read_regular
 from ultrum.sources.limits import current
 from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.date_words import field_of, is_date_heading, months_by_language, worded_date
@@ -80,6 +83,9 @@ _README: Final = re.compile(
     r"(?:^|/)(?:read[-_ ]?me|licen[cs]e|notes?|about|terms|disclaimer)[^/]*$|\.(?:pdf|md|rtf|docx?|png|jpe?g)$",
     re.IGNORECASE,
 )
+_ENCRYPTED: Final = 0x1  # flags of a member of a zip archive
+_END_MARK: Final = 0x2
+_MOST_DICTIONARY: Final = 256 * 1024 * 1024  # bytes that LZMA may hold
 _PIECE: Final = 1024 * 1024
 _SMALL: Final = 16 * 1024 * 1024  # unpacked bytes below which the ratio to the packed ones is not checked
 DAMAGED: Final = (
@@ -92,6 +98,7 @@ DAMAGED: Final = (
     RuntimeError,
     ValueError,
     LookupError,
+    lzma.LZMAError,
 )
 
 
@@ -99,12 +106,13 @@ def read_file(path: Path) -> bytes:
     """Bytes of a local file, within the limit even if its size is unknown."""
     most = current().file_bytes
     try:
-        with path.open("rb") as file:
-            body = file.read(most + 1)
+        body = read_regular(path, most + 1)
     except FileNotFoundError:
         raise NotFoundError(f"{path} cannot be read: there is no such file.") from None
     except OSError as error:
         raise TableError(f"{path} cannot be read: {error.strerror}.") from error
+    except ValueError:
+        raise TableError(f"{str(path)!r} is not a path; take out the character NUL.") from None
     if len(body) > most:
         size = max(path.stat().st_size, len(body))
         current().check("file_bytes", size, f"{path} has {size:,} bytes")
@@ -181,7 +189,7 @@ def _decoded(body: bytes, encoding: str) -> str | None:
     """Text in an encoding, or None if the bytes are none."""
     try:
         text = body.decode(encoding)
-    except (UnicodeDecodeError, LookupError):
+    except (UnicodeError, LookupError):
         return None
     return None if "\x00" in text else text
 
@@ -202,11 +210,52 @@ def _from_zip(body: bytes, name: str, member: str | None) -> tuple[bytes, str]:
             if wanted is None or wanted not in names:
                 asked = f"no file '{member}'" if member else f"{quantity(len(names), 'file')}"
                 raise TableError(f"{name} holds {asked}: {choices(names)}. Set member='{names[0]}' or another.")
-            with archive.open(wanted) as packed:
-                packed_size = archive.getinfo(wanted).compress_size
-                return _read_within_limits(packed, f"{name}/{wanted}", packed_size), wanted
+            info = archive.getinfo(wanted)
+            if info.compress_type in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+                with archive.open(wanted) as packed:
+                    return _read_within_limits(packed, f"{name}/{wanted}", info.compress_size), wanted
+            stream = _Bounded(body, info)
+            return _read_within_limits(stream, f"{name}/{wanted}", info.compress_size), wanted
     except DAMAGED as error:
         raise TableError(f"{name} is a damaged or locked zip archive: {error}.") from error
+
+
+class _Bounded:
+    """A member of an archive by bzip2 or LZMA, unpacked a piece at a time; ``zipfile`` unpacks all it read."""
+
+    def __init__(self, body: bytes, info: zipfile.ZipInfo) -> None:
+        if info.flag_bits & _ENCRYPTED:
+            raise zipfile.BadZipFile("it is encrypted")
+        start = info.header_offset
+        name, extra = struct.unpack("<HH", body[start + 26 : start + 30])
+        start += 30 + name + extra
+        packed = body[start : start + info.compress_size]
+        self._checksum, self._expected, self._left = 0, info.CRC, info.file_size
+        if info.compress_type == zipfile.ZIP_BZIP2:
+            self._decompressor: bz2.BZ2Decompressor | lzma.LZMADecompressor = bz2.BZ2Decompressor()
+        elif info.compress_type == zipfile.ZIP_LZMA:
+            (length,) = struct.unpack("<H", packed[2:4])
+            size = struct.pack("<Q", (1 << 64) - 1 if info.flag_bits & _END_MARK else info.file_size)
+            packed = packed[4 : 4 + length] + size + packed[4 + length :]
+            self._decompressor = lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=_MOST_DICTIONARY)
+        else:
+            raise zipfile.BadZipFile(f"method {info.compress_type} of compression is not supported")
+        self._packed = packed
+
+    def read(self, most: int) -> bytes:
+        """The next bytes, ``most`` at most; checked against the checksum of the archive at the end."""
+        if self._decompressor.eof or self._left <= 0:
+            if self._checksum != self._expected:
+                raise zipfile.BadZipFile("its checksum is wrong")
+            return b""
+        piece = self._decompressor.decompress(self._packed, most)
+        self._packed = b""
+        if not piece and not self._decompressor.eof:
+            raise EOFError("it ends early")
+        piece = piece[: self._left]
+        self._left -= len(piece)
+        self._checksum = zlib.crc32(piece, self._checksum)
+        return piece
 
 
 def _is_system_file(name: str) -> bool:
@@ -214,7 +263,7 @@ def _is_system_file(name: str) -> bool:
     return name.startswith("__MACOSX/") or name.rsplit("/", 1)[-1].startswith(".")
 
 
-def _read_within_limits(packed: IO[bytes] | gzip.GzipFile, name: str, packed_size: int) -> bytes:
+def _read_within_limits(packed: IO[bytes] | gzip.GzipFile | _Bounded, name: str, packed_size: int) -> bytes:
     """Read to the end within the limits; ``own`` are the packed bytes."""
     limits_now = current()
     parts, size = [], 0
