@@ -319,10 +319,45 @@ class HostileWorld(Scratch):
         self.assertIsNone(one.latest("s", "late"))  # forgotten for good
         (place / "payloads" / f".arriving-{_host()}-999999-x").write_bytes(b"left")
         (place / "payloads" / f".arriving-{_host()}-{os.getpid()}-x").write_bytes(b"mine")
-        with Vault(place) as third, self.assertWarnsRegex(DataWarning, r"2 orphaned.*\(18 bytes\)"):
+        with (
+            Vault(place) as third,
+            self.assertWarnsRegex(DataWarning, r"2 payloads that no download.*\(18 bytes\)"),
+        ):
             self.assertEqual(third.verify(), [])
+        self.assertEqual(sum(p.stat().st_size for p in (place / "unexplained").iterdir()), 18)
         self.assertEqual([p.name.endswith(f"-{os.getpid()}-x") for p in (place / "payloads").glob(".*")], [True])
         self.assertEqual(len(list((place / "payloads").glob("*/*"))), 3)
+
+    def test_a_journal_that_lost_its_end_is_restored_from_the_catalogue(self):
+        place = self.folder / "v"
+        with Vault(place) as vault:
+            for n in range(6):
+                vault.record("s", f"p{n}", Download(f"body {n}".encode()))
+            before = [r.facts for r in vault.records()]
+        journal = Journal(place).file
+        lines = journal.read_bytes().splitlines(keepends=True)
+        journal.write_bytes(b"".join(lines[:4]))
+        with self.assertWarnsRegex(DataWarning, r"had lost 3 downloads.*s:p3, .*s:p4, .*s:p5, "):
+            vault = Vault(place)
+        self.assertEqual([r.facts for r in vault.records()], before)
+        self.assertEqual(vault.verify(), [])
+        self.assertEqual([vault.payload(r) for r in vault.records()][-1], b"body 5")
+        vault.close()
+
+    def test_only_payloads_are_touched_and_no_link_is_followed(self):
+        place = self.folder / "v"
+        with Vault(place) as vault:
+            vault.record("s", "p", Download(b"body"))
+            note = place / "payloads" / "ab" / "note.txt"
+            note.parent.mkdir(exist_ok=True)
+            note.write_text("mine")
+            precious = self.file("precious.txt", "keep")
+            (place / ".reserve").unlink(missing_ok=True)
+            (place / ".reserve").symlink_to(precious)
+            (place / "payloads" / "ab" / ("0" * 64)).symlink_to(precious)
+            self.assertEqual(vault.verify(), [])
+            vault.forget(vault.records())
+        self.assertEqual((note.read_text(), precious.read_text()), ("mine", "keep"))
 
     def test_on_a_full_disk_forgetting_still_works(self):
         self.filled()

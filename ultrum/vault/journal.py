@@ -128,10 +128,19 @@ class Journal:
         """Reserve space, if the disk has it."""
         if self._reserve.exists():
             return
-        try:
-            self._reserve.write_bytes(b"\0" * _RESERVE)
+        handle = -1
+        try:  # never through a link that somebody else has put there
+            handle = os.open(
+                self._reserve, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600
+            )
+            os.write(handle, b"\0" * _RESERVE)
+        except FileExistsError:
+            return
         except OSError:
             self._reserve.unlink(missing_ok=True)
+        finally:
+            if handle >= 0:
+                os.close(handle)
 
     def fits(self, at: Position) -> bool:
         """Whether the journal still has the line at the end of a position, even a damaged one."""

@@ -18,6 +18,8 @@ from typing import Final
 from ultrum.errors import VaultError, reason
 
 ARRIVING: Final = ".arriving-"
+UNEXPLAINED: Final = "unexplained"  # folder of payloads that no journal names
+_CHECKSUM: Final = re.compile(r"[0-9a-f]{64}")
 _DAY: Final = 86_400
 
 
@@ -116,12 +118,15 @@ class Payloads:
                 if _is_of_dead(left.name) or left.stat().st_mtime < day:
                     left.unlink(missing_ok=True)
 
-    def remove_others(self, kept: Collection[str]) -> tuple[int, int]:
-        """Delete all other payloads; returns their number and bytes."""
+    def set_others_aside(self, kept: Collection[str]) -> tuple[int, int]:
+        """Move all other payloads to the folder ``unexplained``; returns their number and bytes."""
         others = [p for p in self._files() if p.name not in kept]
         size = sum(p.stat().st_size for p in others)
+        aside = self.folder.with_name(UNEXPLAINED)
+        if others:
+            aside.mkdir(exist_ok=True)
         for place in others:
-            place.unlink()
+            place.replace(aside / place.name)
         return len(others), size
 
     def sizes(self) -> list[int]:
@@ -129,7 +134,8 @@ class Payloads:
         return [p.stat().st_size for p in self._files()]
 
     def _files(self) -> list[Path]:
-        return [p for p in self.folder.glob("*/*") if not p.name.startswith(".")]
+        found = (p for p in self.folder.glob("*/*") if _CHECKSUM.fullmatch(p.name))
+        return [p for p in found if p.is_file() and not p.is_symlink()]
 
 
 def _is_whole(place: Path, checksum: str, size: int) -> bool:

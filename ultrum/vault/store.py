@@ -21,7 +21,7 @@ from typing import Final, TypeVar
 import filelock
 
 from ultrum.core.displayed_numbers import quantity
-from ultrum.errors import VaultError, reason, warn_user
+from ultrum.errors import VaultError, name_list, reason, warn_user
 from ultrum.file_access import path_of
 from ultrum.sources.download import Download
 from ultrum.vault.catalogue import (
@@ -39,8 +39,8 @@ from ultrum.vault.catalogue import (
     repair,
     shows_damage,
 )
-from ultrum.vault.journal import PLACE, Journal, Record, confirmation, new_record
-from ultrum.vault.payload_files import Payloads
+from ultrum.vault.journal import PLACE, Journal, Position, Record, confirmation, new_record
+from ultrum.vault.payload_files import UNEXPLAINED, Payloads
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process
@@ -269,8 +269,8 @@ class Vault:
     def verify(self) -> list[str]:
         """Check journal, catalogue and every payload; returns the errors, one line each.
 
-        A damaged catalogue is rebuilt, a damaged journal is repaired from the catalogue. Orphaned payloads of a
-        dead process are removed with a warning.
+        A damaged catalogue is rebuilt, a damaged journal is repaired from the catalogue. Payloads that no download
+        names are set aside with a warning.
 
         Examples
         --------
@@ -290,11 +290,11 @@ class Vault:
                 except VaultError as error:
                     faults.append(str(error))
             if not self.readonly and not faults:
-                count, size = self._payloads.remove_others({r.checksum for r in self.records()})
+                count, size = self._payloads.set_others_aside({r.checksum for r in self.records()})
                 if count:
                     warn_user(
-                        f"Removed {quantity(count, 'orphaned payload')} of an interrupted process "
-                        f"({size:,} bytes)."
+                        f"{quantity(count, 'payload')} that no download names ({size:,} bytes), as an interrupted "
+                        f"process leaves: moved to {self.path / UNEXPLAINED}. Delete that folder if you need none."
                     )
         return faults
 
@@ -404,9 +404,30 @@ class Vault:
                 self._catalogue = self._open_catalogue()  # another process may have rebuilt it
                 at = self._catalogue.position()
                 if at.number and not self._journal.fits(at):
+                    self._restore_lost_lines(at)
                     self._catalogue.close()
                     self._catalogue = self._rebuilt()
             self._apply()
+
+    def _restore_lost_lines(self, at: Position) -> None:
+        """Write a journal that has lost its end again, from the catalogue, and name what was missing."""
+        if self._journal.identity() != at.identity:
+            return  # another journal, which the catalogue does not know
+        rebuilt = catalogue_of(self._journal)
+        with contextlib.closing(rebuilt), contextlib.suppress(*DAMAGE):
+            there = {(r.source, r.path, r.retrieved, r.checksum) for r in rebuilt.records("")}
+            lost = [
+                r
+                for r in self._catalogue.records("ORDER BY id")
+                if (r.source, r.path, r.retrieved, r.checksum) not in there
+            ]
+            if not lost:
+                return
+            repair(self._journal, self._catalogue)
+            warn_user(
+                f"The journal of the vault {self.path} had lost {quantity(len(lost), 'download')}, restored from "
+                f"the catalogue: {name_list([r.name for r in lost], 5)}. Run 'ultrum vault verify'."
+            )
 
     def _apply(self) -> None:
         """Read the lines of the journal that the catalogue lacks."""
