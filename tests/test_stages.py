@@ -11,6 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch
+from ultrum.core.panel.release_dates import releases
 from ultrum.errors import UltrumError
 from ultrum.study.change_summary import changes
 from ultrum.study.provenance import run_facts
@@ -299,6 +300,14 @@ class Kept(Scratch):
         tried = {plain(key) for key, *_ in OTHER}
         self.assertEqual({k for k in keys_of_schema() - EXEMPT if k not in tried}, set())
 
+    def test_warnings_are_about_the_assets_that_are_named(self):
+        content = content_with("panel.only", ["AURL", "BRTW", "CSHW", "DNMK"])
+        result = run(self.study(content), vault=self.folder / "v")
+        subjects = {w.subject for w in result.warnings}
+        self.assertNotIn("EBMK", subjects)
+        whole = run(self.study(BASE), vault=self.folder / "v")
+        self.assertIn("EBMK", {w.subject for w in whole.warnings})
+
     def test_values_come_back_as_they_were(self):
         rng = np.random.default_rng(1)
         index = pd.period_range("2020-01", periods=3, freq="Q")
@@ -335,6 +344,22 @@ class Kept(Scratch):
                 from_bytes(bytes(damaged))
             except NotStorableError:
                 continue
+
+
+class Releases(unittest.TestCase):
+    def test_a_quarter_is_known_with_its_last_month(self):
+        quarters = pd.period_range("2020Q1", periods=3, freq="Q")
+        series = ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], quarters), name="x")
+        months = pd.period_range("2020-01", periods=9, freq="M")
+        dates = pd.Series((months + 1).to_timestamp() + pd.Timedelta(days=9), months)
+        table = releases(series, dates)
+        self.assertEqual(
+            table["day"].dt.strftime("%Y-%m-%d").tolist(), ["2020-04-10", "2020-07-10", "2020-10-10"]
+        )
+        for wrong, words in ((dates.iloc[:-1], "no release date for 2020-Q3"),
+                             (pd.concat([dates, dates.iloc[4:5]]), "two release dates for 2020-05")):  # fmt: skip
+            with self.assertRaisesRegex(UltrumError, words):
+                releases(series, wrong)
 
 
 class Places(Scratch):

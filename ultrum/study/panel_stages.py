@@ -108,7 +108,9 @@ def returns_of_assets(plan: Study, desk: Desk, prices: PriceTable) -> tuple[Seri
     warnings: list[StudyWarning] = []
     asset_returns = total_returns(plan, desk, prices, warnings)
     asset_returns = with_portfolios(plan, asset_returns, records_at(desk, plan.panel.companies))
-    return limit_assets(plan, asset_returns), warnings
+    asset_returns = limit_assets(plan, asset_returns)
+    about = {*asset_returns.names, "all assets"}
+    return asset_returns, [w for w in warnings if w.subject in about]
 
 
 def betas_of_model(plan: Study, panel: Panel, name: str) -> BetaTable:

@@ -269,8 +269,8 @@ class Vault:
     def verify(self) -> list[str]:
         """Check journal, catalogue and every payload; returns the errors, one line each.
 
-        A damaged catalogue is rebuilt, a damaged journal is repaired from the catalogue. Payloads that no download
-        names are set aside with a warning.
+        A damaged catalogue is rebuilt, a damaged journal is repaired from the catalogue. Payloads that no
+        download names are set aside with a warning.
 
         Examples
         --------
@@ -293,8 +293,9 @@ class Vault:
                 count, size = self._payloads.set_others_aside({r.checksum for r in self.records()})
                 if count:
                     warn_user(
-                        f"{quantity(count, 'payload')} that no download names ({size:,} bytes), as an interrupted "
-                        f"process leaves: moved to {self.path / UNEXPLAINED}. Delete that folder if you need none."
+                        f"{quantity(count, 'payload')} that no download names ({size:,} bytes), as an "
+                        f"interrupted process leaves: moved to {self.path / UNEXPLAINED}. Delete that folder "
+                        "if you need none."
                     )
         return faults
 

@@ -166,6 +166,7 @@ def _release_days(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequen
     else:
         released = _ordinals(pd.Series(rule.index), frequency)
     days = days_in(rule.to_numpy(), f"release dates of {name}", missing=True)
+    released, days = _whole_periods(name, rule.index, released, days)
     place = pd.Index(released).get_indexer(pd.Index(ordinals))
     if (place < 0).any():
         first = frequency.labels(ordinals[np.flatnonzero(place < 0)[:1]])[0]
@@ -173,6 +174,19 @@ def _release_days(name: str, rule: pd.Series, ordinals: Ints, frequency: Frequen
             f"{name}: no release date for {first}; the dates run {span_of(rule.index)}. Add it, or use a lag."
         )
     return np.asarray(days[place])
+
+
+def _whole_periods(name: str, index: pd.Index, released: Ints, days: Dates) -> tuple[Ints, Dates]:
+    """Release days of whole periods, from dates by shorter ones: a quarter is known with its last month."""
+    if not pd.Index(released).has_duplicates:
+        return released, days
+    if index.has_duplicates:
+        twice = index[index.duplicated()][0]
+        raise AlignmentError(f"{name}: two release dates for {twice}. Keep one of them.")
+    by_period = pd.Series(days).groupby(released)
+    whole = by_period.size() == by_period.size().max()  # a quarter with two months is not yet known
+    latest = by_period.max()[whole]
+    return latest.index.to_numpy(dtype=np.int64), latest.to_numpy().astype("datetime64[D]")
 
 
 def _later(ends: Dates, lag: str, name: str, frequency: Frequency) -> Dates:
