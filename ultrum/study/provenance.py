@@ -7,6 +7,7 @@ import json
 import math
 import os
 import re
+import shlex
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final, NotRequired, TypedDict, cast
@@ -48,6 +49,7 @@ class RunRecord(TypedDict, total=False):
     form: str
     run: str
     title: str
+    file: str
     company: str
     study: dict[str, object]
     specifications: list[str]
@@ -69,6 +71,7 @@ def run_facts(result: StudyResult) -> RunRecord:
         "form": FORM,
         "run": result.run,
         "title": result.study.study.title,
+        "file": result.study.file_name,
         "company": result.company,
         "study": _study_of(result),
         "specifications": list(result.specifications),
@@ -420,7 +423,8 @@ def trail_of(facts: RunRecord, number: str) -> Trail:
     stages = {s["name"]: s for s in facts["stages"]}
     root = stage_trail(stages, stage_of(number))
     newest = max((d.retrieved for d in root.downloads()), default="")
-    command = f"ultrum run STUDY.toml --at {newest}" if newest else "ultrum run STUDY.toml"
+    file = shlex.quote(str(facts.get("file") or "STUDY.toml"))
+    command = f"ultrum run {file} --at {newest}" if newest else f"ultrum run {file}"
     return Trail(number, value=facts["numbers"].get(number), parts=(root,), command=command)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Final
 
-from pydantic import Field
+from pydantic import Field, PrivateAttr
 
 from ultrum.errors import StudyError
 from ultrum.file_access import path_of, read_regular, toml_of
@@ -59,6 +59,19 @@ class Study(Section):
     cost_of_equity: CostSection | None = None
     sensitivity: SensitivitySection | None = None
     report: ReportSection = ReportSection()
+    _file: str = PrivateAttr(default="")
+
+    def __eq__(self, other: object) -> bool:
+        """Whether the content is the same, from whatever file."""
+        return isinstance(other, Study) and dict(self) == dict(other)
+
+    def __hash__(self) -> int:
+        return hash((self.study.title, *(m.name for m in self.models)))
+
+    @property
+    def file_name(self) -> str:
+        """Name of the file it was read from; empty for a study built in Python."""
+        return self._file
 
     @property
     def asset(self) -> str:
@@ -101,7 +114,9 @@ class Study(Section):
         """
         file = path_of(path)
         text = _text_of(file)
-        return cls.parse(text, file.name, file.parent, anywhere)._beside(file.parent, anywhere)
+        study = cls.parse(text, file.name, file.parent, anywhere)._beside(file.parent, anywhere)
+        study._file = file.name
+        return study
 
     @classmethod
     def parse(cls, text: str, name: str = "study", folder: Path | None = None, anywhere: bool = False) -> Study:
