@@ -189,7 +189,10 @@ class Commands(OnPractice):
         name = done.stdout.split("#")[0].split()[-1]
         self.assertEqual(self.ultrum("vault", "export", name, "back.csv", "--vault", "v").returncode, 0)
         self.assertEqual((self.folder / "back.csv").read_bytes(), (self.folder / "AA.csv").read_bytes())
-        for words in (["--offline"], ["--revised"], ["--figure", "grid"], ["--spells", "below zero"], ["--read", "unit"],
+        for words in (["--offline"], ["--revised"]):  # of a file that no 'pull' has stored
+            done = self.ultrum("look", "BB.csv", *words, "--vault", "none")
+            self.assertEqual((done.returncode, done.stdout), (3, ""), words)
+        for words in (["--figure", "grid"], ["--spells", "below zero"], ["--read", "unit"],
                       ["--returns", "M", "--step", "lag"]):  # fmt: skip
             done = self.ultrum("look", "AA.csv", *words)
             self.assertEqual((done.returncode, done.stdout), (2, ""), words)

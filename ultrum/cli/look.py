@@ -187,9 +187,9 @@ def look(
 
 def _vault_of_files(vault: Path | None, from_vault: bool) -> Path | None:
     """The vault for local files: none where a file is only looked at, unless --vault is on the line."""
-    from ultrum.desk.settings import default_vault
-
     if from_vault:
+        from ultrum.desk.settings import default_vault
+
         return vault or default_vault()
     return None if click.get_current_context().get_parameter_source("vault") is ENVIRONMENT else vault
 

@@ -12,12 +12,11 @@ from typing import Any
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.desk.addresses import column_of, files_below, with_address
 from ultrum.errors import NotFoundError, SourceError, TableError
-from ultrum.sources.download import Address
+from ultrum.sources.download import PLACE, Address
 from ultrum.sources.table.file_patterns import is_pattern, read_many
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import Reading, TableOptions
 from ultrum.sources.table.unpacking import read_file
-from ultrum.vault.journal import PLACE
 
 
 class LocalTables:

@@ -12,6 +12,7 @@ from typing import Any, Final
 from ultrum.errors import SourceError
 from ultrum.sources.credentials import refuse_secret
 
+PLACE: Final = "place:"  # begins the validator of a local file, which stands for its location
 _ADDRESS: Final = re.compile(r"^([A-Za-z][\w-]*):([^#\s][^#\t\n\r]*)(?:#(.+))?$")
 
 

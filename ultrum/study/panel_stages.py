@@ -114,7 +114,7 @@ def returns_of_assets(plan: Study, desk: Desk, prices: PriceTable) -> tuple[Seri
 
 
 def betas_of_model(plan: Study, panel: Panel, name: str) -> BetaTable:
-    """Betas of every asset by a model of the study, shrunk if it says so."""
+    """Betas of every asset by a model of the study, shrunk if that is set."""
     model = next(m for m in plan.models if m.name == name)
     table = factor_betas(panel, model.factors, errors=model.errors, lags=model.lags)
     single = [a for a in table.assets if a not in plan.portfolios]

@@ -4,22 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
 from ultrum.core.pricing.cost_of_equity import cost_of_equity
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.pricing.peers_and_leverage import PeerBeta, peer_beta
 from ultrum.core.pricing.premium import Premium, premium
 from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
-from ultrum.core.pricing.two_pass import two_pass
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.diagnostics import Diagnosis, diagnose
-from ultrum.core.regression.rolling_regression import RollingFit, rolling_regress
 from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.metadata import Metadata
@@ -34,6 +30,11 @@ from ultrum.study import panel_stages
 from ultrum.study.asset_returns import daily_returns, records_at
 from ultrum.study.schema import Study
 from ultrum.study.sections import CostSection, PremiumSection
+
+if TYPE_CHECKING:
+    from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
+    from ultrum.core.regression.diagnostics import Diagnosis
+    from ultrum.core.regression.rolling_regression import RollingFit
 
 _ROLLING_WINDOW: Final = 60  # periods
 
@@ -193,6 +194,8 @@ def _of_its_industry(company: str, companies: pd.DataFrame | None, betas: BetaTa
 
 def two_pass_of(plan: Study, panel: Panel) -> TwoPass:
     """Risk premia from two-pass regressions of the single assets."""
+    from ultrum.core.pricing.two_pass import two_pass
+
     section = plan.two_pass
     if section is None:
         raise StudyError("The study has no section [two_pass].")
@@ -210,6 +213,8 @@ def joint_alphas(
     plan: Study, panel: Panel, model: str, how: Literal["exact", "robust", "bootstrap"]
 ) -> JointAlphaTest:
     """Joint test of the alphas of the single assets in a model; portfolios are combinations of them."""
+    from ultrum.core.pricing.alpha_and_multiple_tests import joint_alpha_test
+
     factors = next(m for m in plan.models if m.name == model).factors
     return joint_alpha_test(panel_stages.without_portfolios(plan, panel), factors, how=how)
 
@@ -230,11 +235,15 @@ def company_of(plan: Study, betas: BetaTable) -> str:
 
 def diagnosis_of(plan: Study, betas: BetaTable) -> Diagnosis:
     """Diagnostic tests of the company's regression."""
+    from ultrum.core.regression.diagnostics import diagnose
+
     return diagnose(betas.fit(company_of(plan, betas)))
 
 
 def rolling_betas(plan: Study, panel: Panel) -> RollingFit:
     """Rolling-window betas of the model of the cost of equity, with its standard errors."""
+    from ultrum.core.regression.rolling_regression import rolling_regress
+
     model, window = plan.model, plan.tests.rolling_window
     factors, lags = panel.factor_table.select(model.factors), model.lags
     if lags == "automatic":

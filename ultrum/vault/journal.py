@@ -227,7 +227,6 @@ FACTS: Final = (
     "etag",
     "last_modified",
 )
-PLACE: Final = "place:"  # begins the validator of a local file, which is its location
 _FORM: Final = "%Y-%m-%dT%H:%M:%S.%fZ"
 _FIRST: Final = "2025"  # years between which a clock may be right
 _LAST: Final = "2200"

@@ -23,7 +23,7 @@ import filelock
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import VaultError, name_list, reason, warn_user
 from ultrum.file_access import path_of
-from ultrum.sources.download import Download
+from ultrum.sources.download import PLACE, Download
 from ultrum.vault.catalogue import (
     DAMAGE,
     Catalogue,
@@ -39,7 +39,7 @@ from ultrum.vault.catalogue import (
     repair,
     shows_damage,
 )
-from ultrum.vault.journal import PLACE, Journal, Position, Record, confirmation, new_record
+from ultrum.vault.journal import Journal, Position, Record, confirmation, new_record
 from ultrum.vault.payload_files import UNEXPLAINED, Payloads
 
 _T = TypeVar("_T")
