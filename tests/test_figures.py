@@ -1,6 +1,7 @@
 """Figures carry units, source and sample, and can be changed; exports are safe."""
 
 import json
+import os
 from importlib import resources
 
 import matplotlib as mpl
@@ -12,6 +13,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 import ultrum as ul
 from tests.support import Scratch, series
+from ultrum.file_access import process_mark
 from ultrum.report.table_files import to_csv, whole_folder
 
 
@@ -165,6 +167,18 @@ class Exports(Scratch):
             with whole_folder(self.folder / "r") as work:
                 (work / f"{text}.txt").write_text(text)
         self.assertEqual(sorted(p.name for p in (self.folder / "r").iterdir()), [".ultrum", "two.txt"])
+
+    def test_what_a_killed_run_left_is_cleared_by_the_next(self):
+        host = process_mark().removesuffix(f"{os.getpid()}-")
+        for name in (f".r-{host}999999-a", f".r-old-{host}999999-b/old"):
+            (self.folder / name).mkdir(parents=True)
+            (self.folder / name / ".ultrum").write_text("results\n")
+        mine = self.folder / f".r-{process_mark()}c"
+        mine.mkdir()
+        (mine / ".ultrum").write_text("results\n")
+        with self.assertRaises(ZeroDivisionError), whole_folder(self.folder / "r"):
+            1 / 0  # noqa: B018
+        self.assertEqual({p.name for p in self.folder.iterdir()}, {"r", mine.name})  # the old results are back
 
 
 class Lines(Scratch):

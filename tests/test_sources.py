@@ -27,6 +27,7 @@ from ultrum.sources.credentials import CredentialStore, host_of
 from ultrum.sources.download import Address, Download
 from ultrum.sources.http_client import HttpClient, _retry_after
 from ultrum.sources.limits import HttpPolicy
+from ultrum.sources.network_rules import network_of
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.store import Vault
 
@@ -91,6 +92,9 @@ class _Moody(http.server.BaseHTTPRequestHandler):
 
     def do_GET(self):
         self.server.asked.append((time.monotonic(), self.path, dict(self.headers)))
+        if self.path.startswith("http://"):  # as a proxy is asked
+            self.do_proxied()
+            return
         getattr(self, self.path.strip("/").split("/")[0])()
 
     def reply(self, status, body=b"", **headers):
@@ -122,6 +126,14 @@ class _Moody(http.server.BaseHTTPRequestHandler):
         """Whatever tag is shown to it is the right one."""
         told = "If-None-Match" in self.headers
         self.reply(304) if told else self.reply(200, b"date,x\n2024-01,1\n2024-02,2\n", ETag='"own"')
+
+    def marked(self):
+        self.reply(
+            200, b"date,x\n2024-01,1\n", Set_Cookie="who=me; Path=/", ETag='"\u00e9"', Last_Modified="place:9"
+        )
+
+    def do_proxied(self):
+        self.reply(200, b"through the proxy")
 
     def round(self):
         self.reply(302, Location="/round")
@@ -179,6 +191,31 @@ class Http(Scratch):
             self.server.asked = [0, 0]
             whole.get(f"{self.url}/busy", held=held)
             self.assertNotIn("if-none-match", self.server.asked[-1][2])
+
+    def test_no_cookie_and_no_odd_validator_goes_back(self):
+        held = self.client.get(f"{self.url}/marked")
+        self.assertEqual((held.etag, held.last_modified), ("", ""))
+        self.client.get(f"{self.url}/marked", held=held)
+        self.client.get(self.url.replace("127.0.0.1", "localhost") + "/marked")
+        for *_, headers in self.server.asked:
+            self.assertEqual({"cookie", "Cookie", "if-none-match", "if-modified-since"} & headers.keys(), set())
+
+    def test_a_proxy_can_have_a_private_address(self):
+        with (
+            mock.patch.dict(os.environ, {"http_proxy": self.url, "no_proxy": ""}),
+            mock.patch("ultrum.sources.http_client.network_of", return_value="public"),
+            HttpClient(HURRY) as client,
+        ):
+            self.assertEqual(client.get("http://data.example/series").body, b"through the proxy")
+
+    def test_addresses_within_addresses(self):
+        for address, network in {
+            "64:ff9b::7f00:1": "loopback", "64:ff9b::a00:1": "private", "64:ff9b::808:808": "public",
+            "64:ff9b:1::808:808": "private", "2002:a00:1::": "private", "2002:7f00:1::": "loopback", "::7f00:1": "loopback",
+            "::ffff:169.254.169.254": "link-local", "2001:0:7f00:1::": "loopback", "2606:4700::1111": "public",
+        }.items():  # fmt: skip
+            with self.subTest(address):
+                self.assertEqual(network_of(address), network)
 
     def test_a_source_never_confirms_what_others_packed(self):
         with Vault(self.folder / "theirs") as vault:

@@ -16,10 +16,10 @@ from unittest import mock
 
 from tests.support import Scratch
 from ultrum.errors import DataWarning, VaultError
+from ultrum.file_access import process_mark
 from ultrum.sources.download import Download
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.journal import Journal
-from ultrum.vault.payload_files import _host
 from ultrum.vault.store import Vault
 
 WRITER = """
@@ -317,8 +317,10 @@ class HostileWorld(Scratch):
         ):
             two.forget(two.vintages("s", "late"))
         self.assertIsNone(one.latest("s", "late"))  # forgotten for good
-        (place / "payloads" / f".arriving-{_host()}-999999-x").write_bytes(b"left")
-        (place / "payloads" / f".arriving-{_host()}-{os.getpid()}-x").write_bytes(b"mine")
+        (place / "payloads" / f".arriving-{process_mark().rpartition(str(os.getpid()))[0]}999999-x").write_bytes(
+            b"left"
+        )
+        (place / "payloads" / f".arriving-{process_mark()}x").write_bytes(b"mine")
         with (
             Vault(place) as third,
             self.assertWarnsRegex(DataWarning, r"2 payloads that no download.*\(18 bytes\)"),

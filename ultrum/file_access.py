@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import json
 import os
+import platform
 import re
 import stat
 import zipfile
@@ -85,6 +86,26 @@ def open_zip(path: str | os.PathLike[str]) -> Iterator[zipfile.ZipFile]:
         if odd:
             raise zipfile.BadZipFile(f"'{odd[0][:80]}' is packed by an unusual method")
         yield archive
+
+
+def process_mark() -> str:
+    """The machine and number of this process, as a part of the name of a temporary file."""
+    return f"{re.sub(r'[^A-Za-z0-9]+', '_', platform.node())[:40]}-{os.getpid()}-"
+
+
+def is_of_dead(name: str, prefix: str) -> bool:
+    """Whether a process of this machine that has ended made a file named with its mark after a prefix."""
+    mark = process_mark().rpartition(f"{os.getpid()}-")[0]
+    match = re.match(rf"{re.escape(prefix + mark)}(\d+)-", name)
+    if not match or os.name == "nt":  # where asking would stop the process
+        return False
+    try:
+        os.kill(int(match[1]), 0)
+    except ProcessLookupError:
+        return True
+    except OSError:
+        return False
+    return False
 
 
 @contextmanager

@@ -4,6 +4,7 @@ all.
 
 from __future__ import annotations
 
+import glob
 import json
 import os
 import shutil
@@ -25,7 +26,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.core.workings import Workings, in_a_spreadsheet
 from ultrum.errors import UltrumError, printable, reason
-from ultrum.file_access import path_of
+from ultrum.file_access import is_of_dead, path_of, process_mark
 
 if TYPE_CHECKING:
     from xlsxwriter.format import Format
@@ -47,7 +48,9 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         raise UltrumError(f"{target} contains files that Ultrum did not write. Choose another folder with --out.")
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
-        work = Path(tempfile.mkdtemp(prefix=f".{target.name}-", dir=target.parent))
+        _clear_after_dead(target)
+        mark = process_mark()
+        work = Path(tempfile.mkdtemp(prefix=f".{target.name}-{mark}", dir=target.parent))
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     try:
@@ -55,7 +58,7 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
         yield work
         os.chmod(work, 0o755)  # noqa: S103 - a folder of results is for reading by all
         if target.exists():
-            old = Path(tempfile.mkdtemp(prefix=f".{target.name}-old-", dir=target.parent))
+            old = Path(tempfile.mkdtemp(prefix=f".{target.name}-old-{mark}", dir=target.parent))
             os.replace(target, old / "old")
             os.replace(work, target)
             shutil.rmtree(old)
@@ -63,6 +66,16 @@ def whole_folder(path: str | os.PathLike[str]) -> Iterator[Path]:
             os.replace(work, target)
     finally:
         shutil.rmtree(work, ignore_errors=True)
+
+
+def _clear_after_dead(target: Path) -> None:
+    """Remove what a killed process left beside the target; results that it had moved away come back."""
+    for left in target.parent.glob(f".{glob.escape(target.name)}-*"):
+        was_old = is_of_dead(left.name, f".{target.name}-old-")
+        if was_old and (left / "old" / ".ultrum").exists() and not target.exists():
+            os.replace(left / "old", target)
+        if was_old or (is_of_dead(left.name, f".{target.name}-") and (left / ".ultrum").exists()):
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: str = ".") -> list[str]:

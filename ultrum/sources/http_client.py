@@ -9,6 +9,7 @@ import time
 from collections import defaultdict
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import Final
 
 import httpx
@@ -16,7 +17,7 @@ import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, hidden_in_logs, refuse_secret
-from ultrum.sources.download import ACCEPTED, CodingError, Download, decode_body
+from ultrum.sources.download import ACCEPTED, PLACE, CodingError, Download, decode_body
 from ultrum.sources.limits import HttpPolicy
 from ultrum.sources.network_rules import (
     DeadlineError,
@@ -77,6 +78,9 @@ class HttpClient:
             timeout=timeout,
             follow_redirects=False,
             headers={"user-agent": "ultrum", "accept-encoding": ACCEPTED},
+            cookies=CookieJar(
+                DefaultCookiePolicy(allowed_domains=[])
+            ),  # none are kept, so no source sees another's
         )
         self._hosts: dict[str, threading.BoundedSemaphore] = defaultdict(
             lambda: threading.BoundedSemaphore(self.policy.connections_per_host)
@@ -250,8 +254,8 @@ class HttpClient:
         return Download(
             body,
             head.get("content-type", ""),
-            head.get("etag", ""),
-            head.get("last-modified", ""),
+            _validator(head.get("etag", "")),
+            _validator(head.get("last-modified", "")),
         )
 
     def _whole(self, url: str, answer: httpx.Response) -> bytes:
@@ -294,6 +298,11 @@ def _retry_after(text: str) -> float | None:
     except (TypeError, ValueError, OverflowError, IndexError):
         return None
     return max(0.0, (moment - datetime.now(UTC)).total_seconds()) if moment.tzinfo else None
+
+
+def _validator(text: str) -> str:
+    """A validator that can be sent back to its server; one in other characters is left out."""
+    return text if text.isascii() and text.isprintable() and not text.startswith(PLACE) else ""
 
 
 def _conditions(held: Download | None) -> dict[str, str]:

@@ -35,6 +35,10 @@ _CLASSES: Final = (
 )
 
 
+_TRANSLATED_WITHIN: Final = ipaddress.IPv6Network("64:ff9b:1::/48")  # NAT64 of an own network (RFC 8215)
+_TRANSLATED: Final = (ipaddress.IPv6Network("64:ff9b::/96"), ipaddress.IPv6Network("::/96"), _TRANSLATED_WITHIN)
+
+
 class DeadlineError(Exception):
     """The exchange took longer than its limit."""
 
@@ -97,12 +101,29 @@ def network_of(host: str) -> str:
 
 def _class_of(address: str) -> str:
     ip = ipaddress.ip_address(address.partition("%")[0])
-    ip = getattr(ip, "ipv4_mapped", None) or ip
+    classes = [_class_of_ip(ip), *map(_class_of_ip, _embedded_in(ip))]
+    return max(classes, key=_CLASSES.index)
+
+
+def _embedded_in(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> list[ipaddress.IPv4Address]:
+    """IPv4 addresses that an IPv6 address leads to: mapped, translated (NAT64), or tunnelled (6to4, Teredo)."""
+    if isinstance(ip, ipaddress.IPv4Address):
+        return []
+    found = [ip.ipv4_mapped, ip.sixtofour, *(ip.teredo or ())]
+    if any(ip in network for network in _TRANSLATED):
+        found.append(ipaddress.IPv4Address(int(ip) & 0xFFFFFFFF))
+    return [one for one in found if one is not None]
+
+
+def _class_of_ip(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> str:
+    mapped = getattr(ip, "ipv4_mapped", None)
+    if mapped is not None:
+        return _class_of_ip(mapped)
     if ip.is_loopback or ip.is_unspecified:
         return "loopback"
     if ip.is_link_local or ip.is_multicast:
         return "link-local"
-    return "public" if ip.is_global else "private"
+    return "public" if ip.is_global and ip not in _TRANSLATED_WITHIN else "private"
 
 
 def may_reach(home: str, host_class: str) -> bool:
@@ -150,10 +171,10 @@ def _shorter(timeout: float | None) -> float | None:
 
 
 class _Backend(httpcore.NetworkBackend):
-    """Opens connections, and checks their destination."""
+    """Opens connections, and checks their destination; a proxy that the user set can be anywhere."""
 
-    def __init__(self) -> None:
-        self.inner = httpcore.SyncBackend()
+    def __init__(self, to_proxy: bool = False) -> None:
+        self.inner, self.to_proxy = httpcore.SyncBackend(), to_proxy
 
     def connect_tcp(
         self,
@@ -166,7 +187,13 @@ class _Backend(httpcore.NetworkBackend):
         """A connection; refused if it leads into a network that this exchange is not allowed to reach."""
         stream = self.inner.connect_tcp(host, port, _shorter(timeout), local_address, socket_options)
         peer, limits = stream.get_extra_info("server_addr"), _NOW.get()
-        if limits is not None and limits.home and peer and not may_reach(limits.home, _class_of(str(peer[0]))):
+        if (
+            not self.to_proxy
+            and limits is not None
+            and limits.home
+            and peer
+            and not may_reach(limits.home, _class_of(str(peer[0])))
+        ):
             stream.close()
             raise NetworkError(host)
         return _Stream(stream)
@@ -230,7 +257,7 @@ class Transport(httpx.BaseTransport):
                 "ssl_context": self.context,
                 "max_connections": self.size,
                 "max_keepalive_connections": self.size,
-                "network_backend": _Backend(),
+                "network_backend": _Backend(to_proxy=bool(proxy)),
             }
             self.pools[proxy] = (
                 httpcore.HTTPProxy(proxy_url=proxy, **options) if proxy else httpcore.ConnectionPool(**options)

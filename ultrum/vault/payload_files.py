@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import platform
 import re
 import tempfile
 from collections.abc import Callable, Collection, Iterator
@@ -16,6 +15,7 @@ from pathlib import Path
 from typing import Final
 
 from ultrum.errors import VaultError, reason
+from ultrum.file_access import is_of_dead, process_mark
 
 ARRIVING: Final = ".arriving-"
 UNEXPLAINED: Final = "unexplained"  # folder of payloads that no journal names
@@ -67,7 +67,7 @@ class Payloads:
 
     def _written(self, body: bytes) -> Path:
         """A new file, named by the process that writes it, on disk."""
-        handle, name = tempfile.mkstemp(dir=self.folder, prefix=f"{ARRIVING}{_host()}-{os.getpid()}-")
+        handle, name = tempfile.mkstemp(dir=self.folder, prefix=f"{ARRIVING}{process_mark()}")
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(body)
@@ -115,7 +115,7 @@ class Payloads:
         day = datetime.now(UTC).timestamp() - _DAY
         for left in (*self.folder.glob(f"{ARRIVING}*"), *self.folder.glob(f"*/{ARRIVING}*")):
             with contextlib.suppress(OSError):  # it has arrived in the meantime
-                if _is_of_dead(left.name) or left.stat().st_mtime < day:
+                if is_of_dead(left.name, ARRIVING) or left.stat().st_mtime < day:
                     left.unlink(missing_ok=True)
 
     def set_others_aside(self, kept: Collection[str]) -> tuple[int, int]:
@@ -142,22 +142,3 @@ def _is_whole(place: Path, checksum: str, size: int) -> bool:
     if not place.exists() or place.stat().st_size != size:
         return False
     return hashlib.sha256(place.read_bytes()).hexdigest() == checksum
-
-
-def _host() -> str:
-    """Name of this machine, as a part of a file's name."""
-    return re.sub(r"\W+", "_", platform.node())[:40]
-
-
-def _is_of_dead(name: str) -> bool:
-    """Whether a file was written by a process of this machine that has ended."""
-    match = re.match(rf"{re.escape(ARRIVING + _host())}-(\d+)-", name)
-    if not match or os.name == "nt":  # where asking would stop the process
-        return False
-    try:
-        os.kill(int(match[1]), 0)
-    except ProcessLookupError:
-        return True
-    except OSError:
-        return False
-    return False
