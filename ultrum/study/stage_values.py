@@ -93,6 +93,7 @@ class _Writer:
         self._write = self._writers()
 
     def node(self, value: object) -> Node:
+        """What stands for a value in the description."""
         if value is None or type(value) in (bool, int, str):
             return value
         if type(value) is float:
@@ -251,6 +252,7 @@ class _Reader:
         self._read = self._readers()
 
     def value(self, node: Node) -> Any:
+        """The value that a part of the description stands for."""
         if not isinstance(node, dict):
             return [self.value(x) for x in node] if isinstance(node, list) else node
         if "again" in node:

@@ -81,6 +81,7 @@ class _Reads:
         self.found: dict[Place, object] = {}
 
     def note(self, place: Place, value: object) -> None:
+        """Keep a setting with its value as plain data."""
         self.found[place] = to_jsonable_python(value)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import itertools
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -254,21 +255,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     numbers, status_of = _with_status_columns(names, cells, numbers)
     bad[list(joined.aside)] = True
     bad[list(events)] = True
-    words, own = _words_by_column(block, numeric)
-    stated_units = statements_in(words.preamble, words.footer)
-    unit_column, by_row = _unit_column(cells, numeric)
-    if unit_column and len(set(by_row)) == 1 and by_row[0] is not None:
-        stated_units = (*stated_units, by_row[0])
-    units = {
-        n: _unit(
-            b, n, numbers[n], options, where, statements_in(b.preamble, b.footer) if n in own else stated_units
-        )
-        for n in numeric
-        for b in (own.get(n, words),)
-    }
-    stated_units = (*stated_units, *(s for b in own.values() for s in statements_in(b.preamble, b.footer)))
-    if unit_column and len(set(by_row)) > 1:
-        units, numbers = _units_by_row(unit_column, by_row, units, numbers)
+    units, numbers, stated_units, unit_column = _units_of_columns(block, cells, numbers, options)
     kept = ~bad
     columns: dict[str, Array] = {
         n: numbers[n].values[kept] if n in numbers else _texts(cells[n][kept]) for n in names
@@ -294,11 +281,31 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         dict(zip(block.heading.names, block.heading.titles, strict=False)),
         changes,
         flags,
-        unit_column if len(set(by_row)) > 1 else "",
+        unit_column,
         event_tables(events, dates.moments),
         _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
         status_of,
     )
+
+
+def _units_of_columns(
+    block: Block, cells: Mapping[str, Array], numbers: Mapping[str, ReadNumbers], options: TableOptions
+) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers], tuple[Statement, ...], str]:
+    """Unit of each column of numbers, the numbers, all statements, and the column of units that differ by row."""
+    words, own = _words_by_column(block, list(numbers))
+    stated = statements_in(words.preamble, words.footer)
+    column, by_row = _unit_column(cells, list(numbers))
+    if column and len(set(by_row)) == 1 and by_row[0] is not None:
+        stated = (*stated, by_row[0])
+    stated_of = {n: statements_in(b.preamble, b.footer) for n, b in own.items()}
+    units = {
+        n: _unit(own.get(n, words), n, read, options, block.place, stated_of.get(n, stated))
+        for n, read in numbers.items()
+    }
+    every = (*stated, *itertools.chain.from_iterable(stated_of.values()))
+    if not column or len(set(by_row)) < 2:
+        return units, dict(numbers), every, ""
+    return *_units_by_row(column, by_row, units, numbers), every, column
 
 
 def _dates_before_gaps(block: Block, rejected: Sequence[Rejected], moments: Dates, kept: Bools) -> Dates | None:
