@@ -30,7 +30,7 @@ from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is
 from ultrum.sources.table.dates_in_words import year_end_in
 from ultrum.sources.table.number_formats import is_blank
 from ultrum.sources.table.table_detection import A_TOTAL, Block, Rejected
-from ultrum.sources.table.units import statements_in
+from ultrum.sources.table.units import percent_words, statements_in
 
 LineClass = Literal[
     "title",
@@ -230,7 +230,8 @@ def _class_outside(row: Row, above: bool, read: Sequence[Block]) -> LineClass:
         return "header" if above else "date" if len(filled) == 1 else "not used"
     if looks_like_row(row) and not is_rule(row):
         return "not used"
-    kinds = {s.kind for s in statements_in(", ".join(map(cell_text, filled)), "")}
+    words = ", ".join(map(cell_text, filled))
+    kinds = {s.kind for s in (*statements_in(words, ""), *percent_words(words, ""))}
     if kinds:
         return "currency" if kinds == {"currency"} else "unit"
     return "title" if above else "note"
