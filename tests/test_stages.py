@@ -107,7 +107,11 @@ OTHER = [  # (key, another value), or (key, value before, value after)
     ("sensitivity.windows", ["P3Y"]), ("sensitivity.frequencies", ["W"]), ("sensitivity.adjustments", ["blume"]),
     ("sensitivity.estimators", ["dimson"]), ("sensitivity.chosen", {"window": "P2Y"}), ("sensitivity.published", 0.8),
 ]  # fmt: skip
-UNMOVED = {"panel.exchange_rates"}  # no asset of the study is quoted in another currency
+UNMOVED = {  # equal in these data: a constant bill, a balanced panel, peers by name, no foreign asset; or outside the stages
+    *("panel.exchange_rates", "two_pass.draws", "cost_of_equity.premium.market.excess_of", "cost_of_equity.on"),
+    *("cost_of_equity.inflation", "sensitivity.risk_free", "sensitivity.chosen", "sources.here.tables"),
+    *("portfolios.two.industry", "panel.companies"),
+}  # fmt: skip
 TABLES = ("study.known_by.growth", "series.fx", "portfolios.two", "panel.dividends", "panel.splits", "two_pass",
           *(f"cost_of_equity.{part}" for part in ("premium", "add_ons", "in_currency")))  # fmt: skip
 EXEMPT = {  # they move no number, are of services, are whole tables, or are tried for another table of events
