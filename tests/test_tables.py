@@ -505,6 +505,14 @@ class Facts(Scratch):
             kinds, {"date": "date", "x": "value", "x flag": "status", "y": "value", "y flag": "status"}
         )
 
+    def test_flags_in_an_extra_cell_are_statuses_and_numbers_there_are_refused(self):
+        rows = "2020-01,7,1,r\n2020-02,8,2\n2020-03,9,3,p\n"
+        reading = ul.read_series(f"date,a,x\n{rows}")
+        self.assertEqual([s.values.tolist() for s in reading.series.values()], [[7, 8, 9], [1, 2, 3]])
+        self.assertEqual(reading.series["a"].metadata.notes, ("1 revised", "1 provisional"))
+        with self.assertRaises(TableError):
+            ul.read_series(f"date,a,b\n{rows.replace('r', '5')}")
+
     def test_the_cells_of_a_column_add_up(self):
         text = "month;v\n" + "".join(
             f"2024-{m:02d};{c}\n" for m, c in enumerate(["1", "", "n/a", "odd", *"234567"], 1)

@@ -386,8 +386,30 @@ def prose_above(grid: Grid, row: int) -> str:
 # Several date columns side by side: each has the dates of the value columns to its right
 
 _SAMPLE: Final = 400
+_FLAG: Final = re.compile(r"[A-Za-z*]{1,2}")  # in an extra cell of a row
 _SHARE_OF_DATES: Final = 0.8  # of the filled cells of a column
 _FEWEST: Final = 3
+
+
+def with_flag_column(grid: Grid) -> Grid:
+    """The grid with a heading for flags that stand in an extra cell of some rows, such as ``2024-01,7,p``."""
+    rows = grid.rows
+    first = next((i for i, r in enumerate(rows[:_SAMPLE]) if r and shape_of(r[0])), 0)
+    width = content_width(rows[first - 1]) if first else 0
+    if width < 2 or any(str(c)[:1].isdigit() for c in rows[first - 1][1:]):
+        return grid
+    dated = [i for i in range(first, len(rows)) if rows[i] and shape_of(rows[i][0])]
+    longer = [i for i in dated if content_width(rows[i]) > width]
+    flagged = all(
+        content_width(rows[i]) == width + 1 and _FLAG.fullmatch(str(rows[i][width]).strip()) for i in longer
+    )
+    if not longer or not flagged or len(longer) == len(dated):
+        return grid
+    changed = list(rows)
+    changed[first - 1] = [*rows[first - 1][:width], "status"]
+    for i in dated:
+        changed[i] = [*rows[i][: width + 1], *[""] * (width + 1 - len(rows[i]))]
+    return replace(grid, rows=changed, decisions=(*grid.decisions, ("status", "letters after the last column")))
 
 
 def parts_by_date_column(grid: Grid) -> list[Grid]:

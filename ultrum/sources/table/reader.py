@@ -20,6 +20,7 @@ from ultrum.file_access import path_of
 from ultrum.sources.table.ambiguous_dates import style_given
 from ultrum.sources.table.cell_grid import Grid, add_day_column, without_empty_start
 from ultrum.sources.table.composite_dates import name_bars, side_by_side
+from ultrum.sources.table.date_layouts import with_flag_column
 from ultrum.sources.table.dates_in_words import in_calendar_quarters
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_formats import grids_of
@@ -263,7 +264,7 @@ def _chosen_blocks(
     layout = LayoutOptions(
         options.columns, options.header, options.date_column, style is not None and style.weak, style
     )
-    grids = [in_calendar_quarters(without_empty_start(grid), options.year_end) for grid in grids]
+    grids = [in_calendar_quarters(with_flag_column(without_empty_start(g)), options.year_end) for g in grids]
     by_grid: dict[int, list[Block]] = {}
     fault: TableError | None = None
     for number, grid in enumerate(grids):
