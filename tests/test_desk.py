@@ -1,5 +1,6 @@
 """The desk: searching, browsing, describing, pulling sets, snapshots, local files and databases."""
 
+import contextlib
 import json
 import os
 import shutil
@@ -8,6 +9,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+import tracemalloc
 from datetime import UTC, date, datetime, timedelta, timezone
 from pathlib import Path
 from unittest import mock
@@ -21,7 +23,7 @@ from ultrum.core.time.relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.settings import load_settings
-from ultrum.errors import FrequencyError, SourceError, UnitError, VaultError
+from ultrum.errors import FrequencyError, SourceError, UltrumError, UnitError, VaultError
 from ultrum.practice import world_files
 from ultrum.vault.search_index import Entry, Listings
 from ultrum.vault.store import Vault
@@ -401,6 +403,24 @@ class Databases(Scratch):
         with self.refused(SourceError, "rejected", "nothing"):
             ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": f"sqlite:///{file}",
                     "queries": {"q": {"sql": "SELECT nothing FROM prices"}}}}).table("b:q")  # fmt: skip
+
+    def test_an_answer_is_bounded_in_bytes(self):
+        path = self.folder / "wide.sqlite"
+        with contextlib.closing(sqlite3.connect(path)) as base:
+            base.execute("CREATE TABLE t (day TEXT, x REAL, note TEXT)")
+            rows = ((f"{1900 + k // 12}-{k % 12 + 1:02d}-01", float(k), "n" * 100_000) for k in range(1200))
+            base.executemany("INSERT INTO t VALUES (?, ?, ?)", rows)
+            base.commit()
+        with ul.limits(answer_bytes=5_000_000):
+            desk = ul.Desk(self.folder / "v", sources={"s": {"kind": "database", "url": f"sqlite:///{path}"}})
+            self.addCleanup(desk.close)
+            tracemalloc.start()
+            with self.assertRaisesRegex(
+                UltrumError, "s:t: the answer has at least 1[0-9],[0-9]{3},[0-9]{3} bytes"
+            ):
+                desk.table("s:t")
+            self.assertLess(tracemalloc.get_traced_memory()[1], 30_000_000)
+            tracemalloc.stop()
 
     def test_a_query_only_reads(self):
         file = self.folder / "book.sqlite"

@@ -136,6 +136,8 @@ def _authorize(action: int, first: str | None, second: str | None, *_: object) -
 # SQL databases: a table or a query as a Parquet download, streamed so that memory stays bounded
 
 CHUNK: Final = 50_000
+_FIRST_ROWS: Final = 100  # until the size of a row is known
+_CHUNK_BYTES: Final = 16 * 1024 * 1024
 MOST_ROWS: Final = 200_000_000
 TYPE: Final = "application/vnd.apache.parquet"
 
@@ -195,7 +197,7 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
     except (sqlalchemy.exc.ArgumentError, ImportError) as error:
         raise SourceError(f"{name}: the database cannot be opened: {_short(error, password)}.") from None
     try:
-        with engine.connect().execution_options(stream_results=True, yield_per=CHUNK) as connection:
+        with engine.connect().execution_options(stream_results=True, max_row_buffer=CHUNK) as connection:
             return Download(_parquet(connection, query, name, deadline), TYPE)
     except sqlalchemy.exc.SQLAlchemyError as error:
         raise SourceError(f"{name}: the database rejected the query: {_short(error, password)}.") from None
@@ -239,8 +241,9 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
     columns = list(result.keys())
     packed = pa.BufferOutputStream()
     writer: Any = None
-    count = 0
-    for rows in result.partitions(CHUNK):
+    count = size = 0
+    chunk = _FIRST_ROWS
+    while rows := result.fetchmany(chunk):
         count += len(rows)
         if count > MOST_ROWS:
             raise SourceError(f"{name}: more than {MOST_ROWS:,} rows. Select fewer rows.")
@@ -250,6 +253,9 @@ def _parquet(connection: Any, query: Query, name: str, deadline: float) -> bytes
                 "with ul.limits(seconds=...)."
             )
         table = _table(columns, rows, writer.schema if writer is not None else None, name)
+        size += table.nbytes
+        current().check("answer_bytes", size, f"{name}: the answer has at least {size:,} bytes")
+        chunk = min(CHUNK, max(1, _CHUNK_BYTES * count // max(size, 1)))  # rows of about these bytes at a time
         if writer is None:
             writer = ParquetWriter(packed, table.schema, compression="zstd")
         writer.write_table(table)
