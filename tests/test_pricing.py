@@ -463,6 +463,8 @@ class Sensitivity(Scratch):
         self.assertIn("published 0.90", repr(got))
         with self.refused(EstimationError, "No specification has market='ALL'", "index"):
             ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, chosen={"market": "ALL"})
+        with self.assertRaisesRegex(ul.UltrumError, "lags"):
+            ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, errors="classical", lags=3)
         with self.refused(EstimationError, "adjustment 'bayes'"):
             ul.beta_sensitivity(returns, market, "BRTW", risk_free=panel.rate, adjustments=["bayes"])
 

@@ -294,6 +294,54 @@ class Kept(Scratch):
                         self.assertEqual(moved.cells["cells"].tolist(), [1])
             self.write(name, table)
 
+    def test_a_file_that_comes_or_goes_among_those_of_a_pattern(self):
+        prices = self.tables["prices"]
+        (self.folder / "data" / "each").mkdir(parents=True)
+
+        def lay(names):
+            for file in (self.folder / "data" / "each").iterdir():
+                file.unlink()
+            for name in names:
+                one = prices[prices["asset"] == name][["date", "price"]]
+                one.to_csv(self.folder / "data" / "each" / f"{name}.csv", index=False)
+
+        content = {
+            "study": {"title": "t"}, "sources": {"here": {"kind": "table", "url": "."}},
+            "panel": {"assets": "here:each/{asset}.csv", "factors": "here:factors.csv", "factor_units": "percent",
+                      "risk_free": "here:factors.csv#bill"},
+            "models": [{"name": "one", "factors": ["market"]}],
+        }  # fmt: skip
+        before = None
+        for names in (["AURL", "BRTW"], ["AURL", "BRTW", "CSHW"], ["AURL", "CSHW"]):
+            lay(names)
+            kept, fresh = (
+                self.outcome(content, vault, keep) for vault, keep in (("kept", True), ("fresh", False))
+            )
+            self.assertEqual(kept[0], fresh[0])
+            self.assertEqual([a for a in ASSETS if f"models.one.{a}.market" in kept[1]["numbers"]], names)
+            if before is not None:
+                word = "CSHW.csv (new)" if len(names) == 3 else "BRTW.csv (gone)"
+                self.assertIn(f"here:each/{word}", changes(before, kept[1]).revised)
+            before = kept[1]
+
+    def test_lags_of_a_model_reach_rolling_windows_and_the_sensitivity(self):
+        found = run(self.study(content_with("models.one.lags", 7)), vault=self.folder / "v")
+        y, x = found.panel.excess["AURL"].to_pandas().iloc[-24:], found.panel.factors["market"].iloc[-24:]
+        fit = ul.regress(y, x, lags=7)
+        self.assertAlmostEqual(found.rolling.standard_errors[-1, 0, 1], fit.standard_errors["market"], 12)
+        index = self.tables["indices"].set_index("date")["all"]
+        months = index.groupby(index.index.to_period("M")).last().pct_change().iloc[-24:] - 0.001
+        fit = ul.regress(y, months.rename("all").set_axis(y.index), lags=7)
+        self.assertAlmostEqual(found.sensitivity.table["error"].iloc[0], fit.standard_errors["all"], 9)
+        with self.assertRaisesRegex(UltrumError, "rolling windows take a number of lags"):
+            run(self.study(content_with("models.one.lags", "automatic")), vault=self.folder / "v")
+
+    def test_the_order_of_keys_is_a_setting(self):
+        other = content_with("portfolios.two.weights", {"BRTW": 0.7, "AURL": 0.3})
+        runs = [run(self.study(c), vault=self.folder / "v") for c in
+                (content_with("portfolios.two.weights", {"AURL": 0.3, "BRTW": 0.7}), other)]  # fmt: skip
+        self.assertEqual([r.stages["returns"].reused for r in runs], [False, False])
+
     def test_every_key_of_the_schema_is_tried(self):
         names = {"here", "growth", "both", "fx", "pair", "two", "one", "market", "size"}
 
@@ -364,6 +412,7 @@ class Releases(unittest.TestCase):
             table["day"].dt.strftime("%Y-%m-%d").tolist(), ["2020-04-10", "2020-07-10", "2020-10-10"]
         )
         for wrong, words in ((dates.iloc[:-1], "no release date for 2020-Q3"),
+                             (dates.where(dates.index != months[7]), "no release date for 2020-Q3"),
                              (pd.concat([dates, dates.iloc[4:5]]), "two release dates for 2020-05")):  # fmt: skip
             with self.assertRaisesRegex(UltrumError, words):
                 releases(series, wrong)

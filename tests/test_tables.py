@@ -329,7 +329,12 @@ class Statements(Scratch):
         self.assertEqual([d.line for d in told if d.what == "not used"], [1])
 
 
-ACCOUNTED = {  # text, classes of its lines that are not blank, series
+ACCOUNTED = {
+    "dates across, a unit above": (
+        "Harbour office\nRents, percent\n;2020-01;2020-02;2020-03\nNorth;1;2;3\nSouth;4;5;6\nSource: Office\n",
+        ["title", "unit", "header", "row", "row", "note"],
+        ["North", "South"],
+    ),  # text, classes of its lines that are not blank, series
     "titles, a sum and notes": (
         "Office of Weights\nEinheit: %\nMonth;North\n2020-01;1,5\n2020-02;1,6\nSumme;3,1\n\nNote: early\n",
         ["title", "unit", "header", "row", "row", "subtotal", "note"],

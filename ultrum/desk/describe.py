@@ -84,6 +84,7 @@ class Description(TextInNotebooks):
 
 def describe(repository: Repository, address: str) -> Description:
     """Fetch a series and describe it."""
+    from ultrum.desk.fetch import LISTING
     from ultrum.desk.series_access import one_series
     from ultrum.desk.spans import DataSpan
     from ultrum.sources.download import Address
@@ -92,7 +93,7 @@ def describe(repository: Repository, address: str) -> Description:
     before = len(accesses)
     series = one_series(repository, address, DataSpan())
     source = Address.parse(address).source
-    of_source = [access for access in accesses[before:] if access.source == source]
+    of_source = [access for access in accesses[before:] if access.source == source and access.accept != LISTING]
     data = [access for access in of_source if access.path.startswith("data/")] or of_source  # not structures
     if not data:
         return Description(series, "", "")

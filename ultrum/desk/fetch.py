@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
+from ultrum.desk.addresses import files_below
 from ultrum.desk.local_tables import place_of, read_below
 from ultrum.desk.settings import Fetch, SourceSettings, custom_fetch
 from ultrum.errors import SourceError, UltrumError, VaultError
@@ -27,9 +28,15 @@ _PAGE: Final = (b"<!doctype html", b"<html")
 Progress = Callable[[str], None]
 
 
+LISTING: Final = "listing"  # how the files that match a pattern are requested
+
+
 @dataclass(frozen=True)
 class Access:
-    """One use of a download: its location, how it was requested, and the checksum of its bytes."""
+    """One use of a download, or of the list of files that match a pattern.
+
+    It has the location, how it was requested, and the checksum of the bytes.
+    """
 
     source: str
     path: str
@@ -110,10 +117,13 @@ class Fetcher:
         if self.offline or self.at:
             if held is None:
                 when = f" of {self.at[:10]}" if self.at else ""
-                of = " of this folder" if self.sources[source].is_local else ""
+                if self.sources[source].is_local:
+                    raise VaultError(
+                        f"The vault {self.vault.path} holds no {source}:{path} of this folder{when}. Use "
+                        "'ultrum pull' or a run without offline, which store it."
+                    )
                 raise VaultError(
-                    f"The vault {self.vault.path} holds no {source}:{path}{of}{when}; fetch it once without "
-                    "offline."
+                    f"The vault {self.vault.path} holds no {source}:{path}{when}; fetch it once without offline."
                 )
             record, body = held, self.vault.payload(held)
         else:
@@ -132,6 +142,12 @@ class Fetcher:
         self._bodies[place] = body
         while len(self._bodies) > 1 and self._held > _HELD:
             self._held -= len(self._bodies.popitem(last=False)[1])
+
+    def files_of(self, source: str, pattern: str) -> list[tuple[str, dict[str, str]]]:
+        """Files of a local source that match a pattern; which there are is an input like the bytes of one."""
+        places = files_below(self.sources[source].url, pattern)
+        self.accesses.append(Access(source, pattern, LISTING, False, ""))
+        return places
 
     def latest(self, source: str, path: str, at: str = "") -> Record | None:
         """The newest download of an address as of an instant; of a local file only one of its own."""

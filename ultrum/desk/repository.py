@@ -103,7 +103,9 @@ class Repository:
             return with_address(self._read(wanted, options), wanted).warn_of_faults()
         reading = read_many(
             wanted.path,
-            places_of(settings, wanted.path, expand or {}),
+            self.fetcher.files_of(wanted.source, wanted.path)
+            if settings.is_local and not expand
+            else places_of(settings, wanted.path, expand or {}),
             options,
             lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
             lambda path: self.fetcher.response(wanted.source, path).body,

@@ -157,7 +157,10 @@ def _columns_of(body: bytes, name: str, run: RunRecord) -> dict[str, pd.Series]:
     """The columns of a download by date: its series, or the rows of its records."""
     source, _, path = name.partition(":")
     sections: Any = (run.get("study") or {}).get("sources", {})
-    given = sections.get(source, {}).get("tables", {}).get(path, {})
+    settings = sections.get(source, {})
+    if settings.get("kind") == "sdmx" and body.lstrip()[:1] in (b"<", b"{"):
+        return {}  # a message, not a table
+    given = settings.get("tables", {}).get(path, {})
     for options in (given, {**given, "records_only": True}):
         try:
             reading = read_table(body, path.rpartition("/")[2], TableOptions.of(**options))
@@ -165,7 +168,8 @@ def _columns_of(body: bytes, name: str, run: RunRecord) -> dict[str, pd.Series]:
             continue
         if reading.series:
             every = {n: s.values for n, s in reading.series.items()}
-            return {n: v.set_axis([period_label(p) for p in v.index]) for n, v in every.items()}
+            labelled = {n: v.set_axis([period_label(p) for p in v.index]) for n, v in every.items()}
+            return {n: v[~v.index.duplicated()] for n, v in labelled.items()}
         records = reading.records
         rows = pd.Index([f"row {k + 1}" for k in range(len(records))])
         return {str(c): records[c].set_axis(rows) for c in records}
@@ -202,10 +206,11 @@ def _numbers(by_name: Mapping[str, float]) -> pd.Series:
 
 
 def _revisions(before: RunRecord, after: RunRecord) -> list[str]:
-    """Downloads that changed, or are new."""
+    """Downloads that changed, are new, or are no longer there."""
     old, new = _bytes_of(before), _bytes_of(after)
     revised = [name for name, checksum in new.items() if name in old and old[name] != checksum]
-    return revised + [f"{name} (new)" for name in new if name not in old]
+    gone = [f"{name} (gone)" for name in old if name not in new]
+    return revised + [f"{name} (new)" for name in new if name not in old] + gone
 
 
 def _bytes_of(run: RunRecord) -> dict[str, str]:
@@ -335,6 +340,7 @@ class _Causes:
         self._keys = [key for key in keys if not key.startswith(_ONLY_WORDS)]
         self._level = [_LEVEL] if _LEVEL in keys else []
         self._stages = {s["name"]: s for s in after["stages"]}
+        self._before = {s["name"]: s for s in before["stages"]}
         old = {s["name"]: _settings(s) for s in before["stages"]}
         self._read = {n: {**old.get(n, {}), **_settings(s)} for n, s in self._stages.items()}
         self._known: dict[str, list[str]] = {}
@@ -349,8 +355,9 @@ class _Causes:
         return ", ".join(causes) or "the program or a setting of this machine changed"
 
     def _of_stage(self, stage: str) -> list[str]:
-        downloads = {d.name for d in stage_trail(self._stages, stage).downloads()}
-        causes = [r for r in self._revised if r.removesuffix(" (new)") in downloads]
+        both = (stage_trail(stages, stage).downloads() for stages in (self._stages, self._before))
+        downloads = {d.name for of_run in both for d in of_run}
+        causes = [r for r in self._revised if r.removesuffix(" (new)").removesuffix(" (gone)") in downloads]
         under = list(dict.fromkeys(self._under(stage)))
         keys = self._keys_of_models(under) or self._keys_read(self._keys, under)
         read = [k for k in self._keys if any(d.startswith(f"{_source(k)}:") for d in downloads)]

@@ -2,8 +2,8 @@
 
 A stage is a function of its arguments alone: the study, the desk, results of other stages and plain values. What
 it reads of the study is noted as it is read, like its downloads, so no list of inputs is kept by hand. Its result
-is stored next to the vault with these inputs, and used again while all of them are the same. Results are data, no
-code, and signed with a key of this user. One that cannot be read, or is not the one asked for, is computed again.
+is stored next to the vault with these inputs, and used again while all of them are the same. Results are data and
+not code, signed with a key of this user. One that cannot be read, or is not the one asked for, is computed again.
 """
 
 from __future__ import annotations
@@ -26,8 +26,9 @@ import pandas as pd
 from pydantic_core import to_jsonable_python
 
 from ultrum.core.transform.steps import custom_steps
+from ultrum.desk.addresses import places_of
 from ultrum.desk.desk import Desk
-from ultrum.desk.fetch import Access
+from ultrum.desk.fetch import LISTING, Access
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, write_whole
@@ -261,13 +262,13 @@ class Stages:
             return
         self._results[id(value)] = _Given(stage, state, value)
         parts = (
-            value.items()
+            value
             if isinstance(value, dict)
-            else enumerate(value)
+            else dict(enumerate(value))
             if isinstance(value, list | tuple)
-            else ()
+            else {}
         )
-        for place, part in value.items() if isinstance(value, dict) else parts:
+        for place, part in parts.items() if isinstance(parts, dict) else ():
             self._register(stage, f"{state}/{place}", part)
 
     def _warn_again(self, caught: Sequence[warnings.WarningMessage], name: str) -> list[list[str]]:
@@ -290,7 +291,7 @@ class Stages:
         accesses: Sequence[Access],
         reused: bool,
     ) -> None:
-        records = tuple(self._record(t) for t in accesses)
+        records = tuple(self._record(t) for t in accesses if t.accept != LISTING)
         by_key = {key_of(place): value for place, value in sorted(settings.items())}
         self.done[name] = Stage(name, by_key, tuple(needs), state, records, reused)
 
@@ -311,7 +312,9 @@ class Stages:
         return self.desk.repository.fetcher.record_of_access(access)
 
     def _as_read(self, access: Access) -> str:
-        """Identity of a download for a stage: its bytes, and the settings of its source."""
+        """Identity of a download for a stage: its bytes, and the settings of its source; of a list, its files."""
+        if access.accept == LISTING:
+            return digest(places_of(self.desk.sources[access.source], access.path, {}))
         try:
             checksum = self._record(access).checksum
         except UltrumError:
@@ -321,7 +324,10 @@ class Stages:
 
 def reading_settings(source: SourceSettings) -> dict[str, object]:
     """Settings of a source that affect how its bytes are read, without its location."""
-    parts = {
+    parts: dict[str, object] = {
+        "kind": source.kind,
+        "format": source.format,
+        "rest": source.rest,
         "tables": {path: dict(options) for path, options in source.tables.items()},
         "snapshots": {name: vars(snapshot) for name, snapshot in source.snapshots.items()},
         "queries": {name: vars(query) for name, query in source.queries.items()},
@@ -365,9 +371,9 @@ class StageStore:
                     continue
                 settings = {tuple(place): value for place, value in entry["settings"]}
                 accesses = [Access(**t["access"]) for t in entry["downloads"]]
-                changed = any(plan is None or setting_at(plan, p) != v for p, v in settings.items()) or any(
-                    as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True)
-                )
+                changed = any(
+                    plan is None or _differ(setting_at(plan, p), v) for p, v in settings.items()
+                ) or any(as_read(t) != d["as_read"] for t, d in zip(accesses, entry["downloads"], strict=True))
                 if not changed:
                     value, warned = from_bytes(body)
                     return Kept(value, warned, str(entry["state"]), settings, accesses)
@@ -447,6 +453,11 @@ class StageStore:
         files = sorted(self.folder.glob("[!.]*"), key=lambda f: f.stat().st_mtime)
         for file in files[: max(0, len(files) - 2 * _KEPT)]:
             file.unlink(missing_ok=True)
+
+
+def _differ(one: object, other: object) -> bool:
+    """Whether two settings differ, be it in the order of their keys, or as 1, 1.0 and true do."""
+    return json.dumps(one) != json.dumps(other)
 
 
 def _is_container(value: object) -> bool:

@@ -184,7 +184,7 @@ def _whole_periods(name: str, index: pd.Index, released: Ints, days: Dates) -> t
         twice = index[index.duplicated()][0]
         raise AlignmentError(f"{name}: two release dates for {twice}. Keep one of them.")
     by_period = pd.Series(days).groupby(released)
-    whole = by_period.size() == by_period.size().max()  # a quarter with two months is not yet known
+    whole = by_period.count() == by_period.size().max()  # a quarter with two months is not yet known
     latest = by_period.max()[whole]
     return latest.index.to_numpy(dtype=np.int64), latest.to_numpy().astype("datetime64[D]")
 

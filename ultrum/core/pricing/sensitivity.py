@@ -17,7 +17,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance import check_errors, errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.regress import regress
@@ -194,6 +194,7 @@ def beta_sensitivity(
         raise EstimationError(f"No asset '{asset}'; {one_of(asset, assets.names)}")
     _check_words(adjustments, ADJUSTMENTS, "adjustment")
     _check_words(estimators, ESTIMATORS, "estimator")
+    check_errors(errors, lags)
     options = {
         "window": list(windows),
         "frequency": [str(f) for f in frequencies],

@@ -207,11 +207,11 @@ def _classes_across(grid: Grid, read: Sequence[Block]) -> list[LineClass | None]
         elif line == dates:
             classes.append("header")
         elif line < dates:
-            classes.append("header" if sum(map(is_date, row)) > 1 else "title")
+            classes.append("header" if sum(map(is_date, row)) > 1 else _class_of_words(row, True))
         elif width > 1 and any(is_value(c) for c in row[1:]):
             classes.append("row" if _is_named(row, names) else "not used")
         else:
-            classes.append("note")
+            classes.append(_class_of_words(row, False))
     return classes
 
 
@@ -230,7 +230,12 @@ def _class_outside(row: Row, above: bool, read: Sequence[Block]) -> LineClass:
         return "header" if above else "date" if len(filled) == 1 else "not used"
     if looks_like_row(row) and not is_rule(row):
         return "not used"
-    words = ", ".join(map(cell_text, filled))
+    return _class_of_words(row, above)
+
+
+def _class_of_words(row: Row, above: bool) -> LineClass:
+    """Class of a line of words: a statement of a unit or currency, a title above the rows, or a note."""
+    words = ", ".join(cell_text(c) for c in row if not is_empty(c))
     kinds = {s.kind for s in (*statements_in(words, ""), *percent_words(words, ""))}
     if kinds:
         return "currency" if kinds == {"currency"} else "unit"
