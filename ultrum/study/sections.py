@@ -330,10 +330,7 @@ class CostSection(Section):
 
     company: Text
     model: Text
-    premium: dict[
-        str,
-        Annotated[Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)],
-    ] = {}
+    premium: dict[str, PremiumChoice] = {}
     risk_free: str | Number | None = None
     on: Day = ""
     inflation: str = ""

@@ -47,9 +47,7 @@ def to_bytes(value: object) -> bytes:
     """
     writer = _Writer()
     node = writer.node(value)
-    columns = [
-        pa.LargeListArray.from_arrays(pa.array([0, len(a)], pa.int64()), pa.array(a)) for a in writer.arrays
-    ]
+    columns = [_as_one_row(a) for a in writer.arrays]
     names = [f"array {k}" for k in range(len(columns))]
     text = json.dumps(node, allow_nan=False)
     schema = pa.schema(
@@ -116,10 +114,7 @@ class _Writer:
             (bytes, lambda v: {"bytes": self._array(np.frombuffer(v, dtype=np.uint8))}),
             (pd.Period, lambda v: {"period": v.ordinal, "freq": v.freqstr}),
             (type(pd.NaT), lambda v: {"NaT": True}),
-            (
-                pd.Timestamp,
-                lambda v: {"timestamp": v.isoformat(), "unit": v.unit, "zone": str(v.tz) if v.tz else ""},
-            ),
+            (pd.Timestamp, _timestamp_node),
             (pd.Timedelta, lambda v: {"timedelta": v.value}),
             (dt.datetime, lambda v: {"datetime": v.isoformat()}),
             (dt.date, lambda v: {"date": v.isoformat()}),

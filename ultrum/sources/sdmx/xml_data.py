@@ -16,7 +16,6 @@ from ultrum.sources.sdmx.raw_series import RawSeries
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _TAGS: Final = ("{*}Series", "{*}Group", "{*}DataSet")
 _SERIES: Final = re.compile(rb"<(\w+:)?Series[ >]")
-_SCHEMA_INSTANCE: Final = "{http://www.w3.org/2001/XMLSchema-instance}"
 
 
 class Element(Protocol):

@@ -13,7 +13,7 @@ import zoneinfo
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Final, Literal
+from typing import Any, Final, Literal, get_args
 
 import pandas as pd
 
@@ -47,21 +47,7 @@ LineClass = Literal[
     "other sheet",
     "not used",
 ]
-ORDER: Final[Sequence[LineClass]] = (
-    "title",
-    "unit",
-    "currency",
-    "header",
-    "row",
-    "event row",
-    "subtotal",
-    "rejected",
-    "date",
-    "note",
-    "other table",
-    "other sheet",
-    "not used",
-)
+ORDER: Final[Sequence[LineClass]] = get_args(LineClass)
 _RUN: Final = 10  # lines of one form that are a table, and not remarks
 _SHARE: Final = 0.1  # of the rows that are read
 
