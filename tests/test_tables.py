@@ -510,6 +510,24 @@ class Facts(Scratch):
             kinds, {"date": "date", "x": "value", "x flag": "status", "y": "value", "y flag": "status"}
         )
 
+    def test_what_only_later_rows_of_a_large_file_state(self):
+        months = [f"{y}-{m:02d}" for y in range(1900, 2020) for m in range(1, 13)]
+        lines = [f"{month},{asset},{k % 7 + 1}.5" for asset in "ABCDEFGH" for k, month in enumerate(months)]
+        flags = ["A"] * len(lines)
+        flags[9] = flags[-5] = flags[-9] = "p"
+        reading = ul.read_series(
+            self.file(
+                "s.csv", "date,id,value,status\n" + "\n".join(map(",".join, zip(lines, flags, strict=True)))
+            )
+        )
+        notes = {n: s.metadata.notes for n, s in reading.series.items() if s.metadata.notes}
+        self.assertEqual(notes, {"A": ("1 provisional",), "H": ("2 provisional",)})
+        units = ["Percent" if line.split(",")[1] < "E" else "Index" for line in lines]
+        reading = ul.read_series(
+            self.file("u.csv", "date,id,value,unit\n" + "\n".join(map(",".join, zip(lines, units, strict=True))))
+        )
+        self.assertEqual([s.values.iloc[0] for s in reading.series.values()], [0.015] * 4 + [1.5] * 4)
+
     def test_flags_in_an_extra_cell_are_statuses_and_numbers_there_are_refused(self):
         rows = "2020-01,7,1,r\n2020-02,8,2\n2020-03,9,3,p\n"
         reading = ul.read_series(f"date,a,x\n{rows}")

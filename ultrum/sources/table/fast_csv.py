@@ -9,10 +9,12 @@ from __future__ import annotations
 import io
 import re
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
+import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
@@ -37,7 +39,14 @@ from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions
 from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
-from ultrum.sources.table.type_inference import NO_NUMBER, Typed, key_columns, type_cells
+from ultrum.sources.table.type_inference import (
+    NO_NUMBER,
+    Typed,
+    key_columns,
+    states_units,
+    type_cells,
+    with_statuses,
+)
 from ultrum.sources.table.units import unit_of
 from ultrum.sources.table.unpacking import decode, kind_of, shown_encoding
 
@@ -124,7 +133,7 @@ def _sample_block(text: str, name: str, options: TableOptions, encoding: str) ->
 
 def _is_plain(block: Block, columns: Typed) -> bool:
     """Whether all numbers of the sample are bare, without marks."""
-    if columns.rejected or columns.statuses or columns.breaks:
+    if columns.rejected or columns.breaks or (columns.statuses and not columns.status_of):
         return False
     places = [block.place_of[n] for n in columns.numeric]
     for row in block.rows:
@@ -173,7 +182,18 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: Tab
         replace(d, chosen=f"lines {block.lines[0]} to {last}") if d.what == "rows" else d
         for d in sample.decisions
     ]
-    return replace(sample, dates=dates, columns=columns, decisions=decisions)
+    if _has_new_settings(columns, sample):
+        return None
+    return with_statuses(replace(sample, dates=dates, columns=columns, decisions=decisions))
+
+
+def _has_new_settings(columns: Mapping[str, Array], sample: Typed) -> bool:
+    """Whether a column of units, definitions or the like has words that the sample does not have."""
+    return any(
+        len(pd.unique(columns[n])) > len(pd.unique(sample.columns[n]))
+        for n in columns
+        if n not in sample.units and states_units(n)
+    )
 
 
 def _lines_from(body: bytes, skipped: int) -> int:

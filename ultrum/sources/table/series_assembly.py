@@ -447,6 +447,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
     gaps = _gaps(columns, rows, ordered)
     place = np.searchsorted(ordered, gaps)
     index = rows.index_of(np.insert(ordered, place, gaps))
+    notes = {column: _notes(columns, column).get("") for column in columns.numeric}
 
     def values_of(column: str) -> Floats:
         values = columns.columns[column] if straight else columns.columns[column][order]
@@ -456,7 +457,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
         column: SeriesTable.from_arrays(
             values_of(column)[:, None],
             index,
-            [_about(name, column, column, rows.frequency, columns, column, options)],
+            [_about(name, column, column, rows.frequency, columns, column, options, notes[column])],
         )
         for column in columns.numeric
     }
@@ -500,9 +501,12 @@ def _long(
     for column in typed_columns.numeric:
         block = np.full(filled.shape, np.nan)
         block[place, columns] = typed_columns.columns[column]
+        notes = _notes(typed_columns, column, labels)
         metadata_list = [
             _of_member(
-                _about(name, str(n), f"{n}.{column}", rows.frequency, typed_columns, column, options),
+                _about(
+                    name, str(n), f"{n}.{column}", rows.frequency, typed_columns, column, options, notes.get(n)
+                ),
                 n,
                 stated,
                 pairs.get(str(n)),
@@ -572,6 +576,20 @@ def _fact_values(name: str, columns: Typed, labels: Array | None, fact: str) -> 
     return {} if torn else dict(zip(pairs["key"], pairs["value"], strict=True))
 
 
+def _notes(columns: Typed, column: str, labels: Array | None = None) -> dict[object, tuple[str, ...]]:
+    """How often each status stands in a column, by the name of the row."""
+    if column not in columns.statuses:
+        return {}
+    marks = columns.statuses[column]
+    marked = np.flatnonzero(marks != "")
+    counts: dict[object, Counter[str]] = {}
+    for row in marked.tolist():
+        counts.setdefault("" if labels is None else labels[row], Counter())[marks[row]] += 1
+    return {
+        label: tuple(f"{count} {mark}" for mark, count in of_label.items()) for label, of_label in counts.items()
+    }
+
+
 def _about(
     table: str,
     name: str,
@@ -580,23 +598,21 @@ def _about(
     columns: Typed,
     column: str,
     options: TableOptions,
+    notes: tuple[str, ...] | None,
 ) -> Metadata:
     unit = columns.units[column]
-    notes: tuple[str, ...] = ()
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
     if unit.percent:
         steps.append(Step("percent to decimals"))
     if unit.factor != 1.0:
         steps.append(Step("scaled", (("by", f"{unit.factor:g}"),)))
-    if column in columns.statuses:
-        counts = Counter(m for m in columns.statuses[column] if m)
-        notes = tuple(f"{count} {mark}" for mark, count in counts.items())
+    if notes:
         steps.append(Step("marks", (("found", ", ".join(notes)),)))
     if options.estimated:
         steps.append(Step("estimated", (("by", "eye"),)))
     facts: dict[str, Any] = {
         "title": columns.titles.get(column, ""),
-        "notes": notes,
+        "notes": notes or (),
         **unit.facts,
         **options.facts,
     }

@@ -148,6 +148,7 @@ _STATUS: Final = re.compile(
     r"(?:.* )?(?:obs[_ ])?(?:status|flags?|quality|qualité|qualifier|statut|estado|stato)", re.IGNORECASE
 )
 _MOST_STATUSES: Final = 12
+_MARKS: Final = "marks next to numbers"
 _NORMAL: Final = ("", "a", "-", "normal", "final")
 NO_NUMBER: Final = "is not a number; this cell is not used"
 _CODED: Final = re.compile(r"\d{1,6}[A-Za-z]\d{0,4}")
@@ -575,11 +576,12 @@ def _number_decisions(
         decisions.append(
             Decision("missing", "marked " + ", ".join([*marks, *[f"{s:g}" for s in sorted(stated)]]))
         )
-    flags: Counter[str] = sum((r.flags for r in numbers.values()), start=Counter())
-    if flags:
-        listed = ", ".join(f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items())
-        decisions.append(Decision("marks next to numbers", listed))
-    return decisions
+    return [*decisions, *_marks_decision(sum((r.flags for r in numbers.values()), start=Counter()))]
+
+
+def _marks_decision(flags: Counter[str]) -> list[Decision]:
+    listed = ", ".join(f"{count} '{mark}' ({_FLAGS.get(mark, 'mark')})" for mark, count in flags.items())
+    return [Decision(_MARKS, listed)] if flags else []
 
 
 def _finite(values: Floats) -> Floats:
@@ -606,9 +608,8 @@ def _with_status_columns(
         if name in numbers:
             left.append(name)
         elif _STATUS.fullmatch(name.strip()) and cells[name].dtype.kind == "O":
-            words = (cell_text(c).strip().lower() for c in cells[name])
-            marks = {i: m for i, m in enumerate(words) if m not in _NORMAL}
-            if len(set(marks.values())) > _MOST_STATUSES:
+            marks = _status_marks(cells[name])
+            if marks is None:
                 continue
             status_of[name] = left or list(numbers)
             left = []
@@ -616,6 +617,45 @@ def _with_status_columns(
                 mine = {i: m for i, m in marks.items() if i not in read[n].marks}
                 read[n] = replace(read[n], marks={**mine, **read[n].marks})
     return read, status_of
+
+
+def _status_marks(cells: Array) -> dict[int, str] | None:
+    """The status of each row that has one other than normal; None if they are too many kinds for statuses."""
+    codes, kinds = pd.factorize(cells)
+    plain = ["" if kind is None else cell_text(kind).strip().lower() for kind in kinds.tolist()]
+    odd = np.array([text not in _NORMAL for text in plain], dtype=bool)
+    if len({text for text, is_odd in zip(plain, odd.tolist(), strict=True) if is_odd}) > _MOST_STATUSES:
+        return None
+    rows = np.flatnonzero((codes >= 0) & odd[codes]) if len(odd) else ()
+    return {int(row): plain[codes[row]] for row in rows}
+
+
+def states_units(heading: str) -> bool:
+    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
+    plain = heading.strip().lower()
+    return plain in _SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)
+
+
+def with_statuses(typed: Typed) -> Typed | None:
+    """Typed rows of a whole file with the marks of its columns of statuses, whose sample may have had none.
+
+    None if a column that the sample took for statuses has too many kinds.
+    """
+    if not typed.status_of:
+        return typed
+    statuses: dict[str, Array] = {}
+    flags: Counter[str] = Counter()
+    for name, of in typed.status_of.items():
+        marks = _status_marks(typed.columns[name])
+        if marks is None:
+            return None
+        for column in of if marks else ():
+            words = np.full(len(typed.columns[column]), "", dtype=object)
+            words[list(marks)] = [_FLAGS.get(m, m) for m in marks.values()]
+            statuses[column] = words
+            flags.update(marks.values())
+    others = [d for d in typed.decisions if d.what != _MARKS]
+    return replace(typed, statuses=statuses, decisions=[*others, *_marks_decision(flags)])
 
 
 def _text_columns(cells: Mapping[str, Array], numeric: Sequence[str]) -> list[Decision]:
