@@ -75,7 +75,7 @@ GOOD = {  # name: (source, keywords, series, first period, values)
     "quarters": ("when|gdp\n2023 Q4|5\n2024 Q1|6\n", {}, "gdp", "2023-Q4", [5, 6]),
     "quarters, number first": ("when,gdp\n4Q2023,5\n1Q2024,6\n", {}, "gdp", "2023-Q4", [5, 6]),
     "years": ("year\tpeople\n2022\t5100\n2023\t5200\n", {}, "people", "2022", [5100, 5200]),
-    "fiscal years": ("y,x\n2021/22,1\n2022/23,2\n", {}, "x", "2021", [1, 2]),
+    "fiscal years": ("y,x\n2021/22,1\n2022/23,2\n", {"dates": "year ends June"}, "x", "2022", [1, 2]),
     "weeks next to their year": ("year,week,x\n2024,1,1\n2024,2,2\n2024,3,9\n", {}, "x", "2024-W01", [1, 2, 9]),
     "weeks of the standard": ("week,x\n2024-W01,1\n2024-W02,2\n", {}, "x", "2024-W01", [1, 2]),
     "weeks ending on Fridays": ("week ending,x\n2024-01-05,1\n2024-01-12,2\n2024-01-19,3\n", {}, "x", "2024-W01",
@@ -241,9 +241,9 @@ GOOD |= {
     ),
     "fiscal years over the turn of the century": (
         "Fiscal year,x\n" + "".join(f"{y}-{(y + 1) % 100:02d},{y}\n" for y in range(1997, 2004)),
-        {},
+        {"dates": "year ends June"},
         "x",
-        "1997",
+        "1998",
         list(range(1997, 2004)),
     ),
     "quarters by their last month": (

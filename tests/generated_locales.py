@@ -46,7 +46,7 @@ class LocaleCase:
     events: dict
     classes: dict
     how: str
-    aside: dict = field(default_factory=dict)
+    options: dict = field(default_factory=dict)
 
 
 class _File:
@@ -96,6 +96,8 @@ class _File:
         self.status = self.layout == "wide" and len(self.names) == 1 and rng.random() < 0.2
         self.halves = self.draw("halves", ["H{h} {y}", "{y} H{h}", "{y}H{h}", "{y}-S{h}", "{y} S{h}"])
         self.years = self.draw("years", ["{y}/{s:02d}", "{y}-{s:02d}", "FY{z}", "{y}/{z}"])
+        unstated = self.layout == "fiscal" and rng.random() < 0.5
+        self.options = {"dates": f"year ends {rng.choice(['March', 'June', 'September'])}"} if unstated else {}
         self.lines, self.classes = [], []
 
     def draw(self, what, choices):
@@ -173,6 +175,10 @@ class _File:
             self.line([f"{title} ({self.currency})"], "title")
         elif self.rng.random() < 0.5:
             self.line([title], "title")
+        if self.layout == "fiscal" and not self.options:
+            self.line(
+                [self.rng.choice(["Financial years ended 31 March", "Fiscal year ending 30 June"])], "title"
+            )
         if "label" in (self.place, self.currency_place):
             self.line([f"{UNIT.get(self.locale.language, 'Unit')}: {self.words()}"], "title")
         if self.lines and self.rng.random() < 0.4:
@@ -349,7 +355,7 @@ def make_locale_case(seed):
              for n, values in file.truth.items()}  # fmt: skip
     return LocaleCase(
         body, file.code, truth, {"percent": "decimal", "points": "decimal"}.get(file.unit, ""), file.currency, getattr(file, "dividends", {}),
-        {k + 1: c for k, c in enumerate(file.classes) if c}, "; ".join(file.how),
+        {k + 1: c for k, c in enumerate(file.classes) if c}, "; ".join(file.how), file.options,
     )  # fmt: skip
 
 
@@ -386,8 +392,8 @@ def _in_series(case, reading):
             return [f"'{name}' is the name of {len(mine)} of {list(series)}"]
         values, facts = mine[0].values.dropna(), mine[0].metadata
         days = values.index.to_timestamp() if isinstance(values.index, pd.PeriodIndex) else values.index
-        if case.frequency == "A":  # 1994/95 runs over two years, and is named by one of them
-            days = days - pd.DateOffset(years=int(days[0].year) - min(wanted).year)
+        if case.frequency == "A":  # a fiscal year is named by the year in which it ends
+            days = days - pd.DateOffset(years=1)
         got = dict(zip(days, values.tolist(), strict=True))
         if got.keys() != wanted.keys():
             odd = sorted(set(got) ^ set(wanted))[:3]

@@ -16,6 +16,7 @@ import ultrum as ul
 from tests.corpus import BROKEN, GOOD, PAGE
 from tests.generated_locales import locale_differences, make_locale_case
 from tests.generated_tables import differences, make_case
+from tests.stated_facts import FILES, lost_facts
 from tests.support import OnPractice, Scratch, months
 from ultrum.errors import PartialReadingWarning, TableError
 from ultrum.practice import world_files
@@ -477,6 +478,12 @@ class Words(Scratch):
 
 
 class Facts(Scratch):
+    def test_every_statement_ends_where_it_must(self):
+        self.assertGreaterEqual(len(FILES), 60)
+        for file in FILES:
+            with self.subTest(file["about"]):
+                self.assertEqual(lost_facts(file), [])
+
     """What a file states reaches the number, the account or a refusal."""
 
     def test_no_return_spans_a_row_that_is_not_used(self):
@@ -578,7 +585,7 @@ class Generated(Scratch):
         for seed in range(300):
             case = make_locale_case(seed)
             try:
-                reading = ul.read_series(case.body)
+                reading = ul.read_series(case.body, **case.options)
             except TableError as error:
                 refused.append(f"{seed} ({case.how}): {error}")
                 continue

@@ -38,6 +38,8 @@ class Grid:
         Name of the delimiter, in words.
     above, below : str
         Text of a page around its table.
+    beside : tuple of (str, str)
+        Names and texts of files in the archive next to the table, such as a read-me.
     """
 
     name: str
@@ -47,6 +49,7 @@ class Grid:
     decisions: tuple[tuple[str, str], ...] = field(default=())
     above: str = ""
     below: str = ""
+    beside: tuple[tuple[str, str], ...] = ()
 
     def check_size(self, where: str) -> Grid:
         """The grid itself, unless it exceeds the limits of a table."""

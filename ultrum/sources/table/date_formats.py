@@ -296,6 +296,7 @@ _DIRECTIVES: Final = {  # of strptime
     "q": r"(?P<q>[1-4])",
     "%": "%",
 }
+FISCAL_YEARS: Final = ("FY2024", "2023/24", "2023/2024")
 BARE: Final = ("2024", "202403", "20240315", "2024.03", "2024.1")  # may be plain numbers
 _LAST_RESORT: Final = ("24-03-15", "24/03/15", "2024-3")  # only where no commoner style fits
 _DIGIT: Final = re.compile(r"\d")
@@ -458,7 +459,7 @@ def styles_of_shape(cell: str) -> tuple[DateStyle, ...]:
 
 def _sensible(style: DateStyle, cell: str) -> bool:
     """Whether fiscal years are consecutive: 2023/24."""
-    if style.name not in ("2023/24", "2023/2024"):
+    if style.name not in FISCAL_YEARS[1:]:
         return True
     return (int(cell[:4]) + 1) % 100 == int(cell[-2:])
 

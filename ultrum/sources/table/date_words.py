@@ -28,7 +28,7 @@ _EAST_ASIAN_QUARTER: Final = re.compile(
 )
 _EAST_ASIAN_MONTH: Final = re.compile(r"(1[0-2]|[1-9]) ?[月월]")
 _VIETNAMESE: Final = re.compile(
-    r"(?:(?:thứ [^\W\d_]+|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2})\.? )?"
+    r"(?:(?:thứ (?:[^\W\d_]+|\d)|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2})\.? )?"
     r"(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})"
 )
 _VIETNAMESE_MONTH: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9])")
@@ -37,8 +37,10 @@ _IN_BRACKETS: Final = re.compile(r"\((e|a)\)")  # endings of Basque
 _MARKS: Final = re.compile(r"[\t;|]")  # part the cells of a text
 _WORD: Final = re.compile(  # superscripts are word characters, and no letters
     r"[^\W\d_¹²³]{2}|[^\x00-\u024f]|\b[^\W\d_¹²³][1-4]\b|\b[1-4][^\W\d_¹²³]\b|\b[Ii] [^\W\d_]\b"
+    r"|(?:(?:19|20)\d\d)[^\W\d_][1-4]\b"
 )
 _GLUED: Final = re.compile(r"\d(?!(?:st|nd|rd|th|er|re|e|ème|º|ª)\b)[^\W\d_]|[^\W\d_]\d(?!\d{3})")
+_ORDINAL: Final = re.compile(r"(?<=\d)°")  # a degree sign for the ordinal sign, which becomes an o
 _DATE: Final = frozenset(  # CLDR has no word for a date
     [
         *("date", "datum", "fecha", "data", "dato", "päivämäärä", "pvm", "dagsetning", "dátum", "dată", "дата"),
@@ -95,6 +97,7 @@ class WordedDate:
 def plain_text(text: str) -> str:
     """Lower case, ASCII digits, and no point after an abbreviation."""
     folded = unicodedata.normalize("NFKC", text).replace("İ", "i").lower()
+    folded = _ORDINAL.sub("o", folded)
     digits = "".join(str(unicodedata.digit(c)) if c.isdigit() and not c.isascii() else c for c in folded)
     return " ".join(digits.replace("\u200f", "").replace("\u200e", "").split()).strip(". ")
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Final
 
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width
-from ultrum.sources.table.date_formats import month_of_name, styles_of
+from ultrum.sources.table.date_formats import looks_like_date, month_of_name, styles_of
 from ultrum.sources.table.date_words import (
     ENGLISH,
     WordedDate,
@@ -154,7 +154,8 @@ def _replaced(
 
 # Quarters and half-years of fiscal years, such as FY04 Q1, as those of the calendar
 
-_SAMPLE: Final = 60
+_FEWEST_YEARS: Final = 2
+_LONGEST_HEADING: Final = 60
 _YEAR: Final = r"FY ?'?(?:(?:19|20)?\d\d[/-])?(?P<{}>(?:19|20)?\d\d)"
 _SPAN: Final = r"(?:FY ?)?(?:19|20)\d\d[/-](?P<{}>\d\d(?:\d\d)?)"
 _PART: Final = r"(?P<{}>[QH][1-4]|[1-4][QH])"
@@ -163,9 +164,15 @@ _LABEL: Final = re.compile(
     f"|{_PART.format('l')}[ ,:-]*(?:{_YEAR.format('c')}|{_SPAN.format('d')})",
     re.IGNORECASE,
 )
+_YEAR_LABEL: Final = re.compile(
+    r"FY ?'?(?:(?:19|20)?\d\d[/-])?(?P<a>(?:19|20)?\d\d)|(?P<s>(?:18|19|20)\d\d)[/-](?P<b>\d\d(?:\d\d)?)",
+    re.IGNORECASE,
+)
+_MONTH: Final = r"(?:\d{1,2}(?:st|nd|rd|th)? )?(?:of )?([a-z]{3,9})"
 _YEAR_END: Final = re.compile(
-    r"(?:fiscal|financial|accounting)? ?year[- ]?ends?(?:ing)?:? (?:in |on |at )?(?:the end of )?"
-    r"(?:\d{1,2} )?([a-z]{3,9})",
+    rf"years?[- ]?(?:ends?|ending|ended|to)\b:? (?:in |on |at )?(?:the end of )?{_MONTH}"
+    rf"|(?:to|through|until|–|-) ?{_MONTH} (?:fiscal|financial)? ?years?\b|\b([a-z]{{3,9}}) year[- ]?end\b"
+    rf"|years?,? (?:from |of )?\(?[a-z]{{3,9}}(?: to |[-–/]){_MONTH}\b",
     re.IGNORECASE,
 )
 _HALVES_AND_QUARTERS: Final = {"Q": 3, "H": 6}
@@ -181,10 +188,11 @@ def year_end_in(text: str) -> int | None:
     (6, 3, None)
     """
     for match in _YEAR_END.finditer(text):
-        try:
-            return month_of_name(match[1])
-        except ValueError:
-            continue
+        for word in filter(None, match.groups()):
+            try:
+                return month_of_name(word)
+            except ValueError:
+                continue
     return None
 
 
@@ -194,9 +202,7 @@ def is_fiscal_label(text: str) -> bool:
 
 
 def in_calendar_quarters(grid: Grid, year_end: int | None) -> Grid:
-    """The grid with quarters and half-years of fiscal years as those of the calendar.
-
-    A fiscal year has the number of the calendar year in which it ends.
+    """The grid with fiscal years by the year in which they end, and their quarters as those of the calendar.
 
     Parameters
     ----------
@@ -210,27 +216,67 @@ def in_calendar_quarters(grid: Grid, year_end: int | None) -> Grid:
     TableError
         If no month is stated, or the quarters are none of the calendar.
     """
-    columns = {
-        k
-        for row in grid.rows[:_SAMPLE]
-        for k, c in enumerate(row[:4])
-        if isinstance(c, str) and is_fiscal_label(c.strip())
-    }
-    if not columns:
+    quarters = _columns_of(grid, is_fiscal_label, 1)
+    years = _columns_of(grid, lambda c: _fiscal_year(c) is not None, _FEWEST_YEARS)
+    if not quarters and not years:
         return grid
-    words = " ".join(cell_text(r[0]) for r in grid.rows if content_width(r) == 1)
+    words = " ".join(_words_of(r, quarters | years) for r in grid.rows)
     end = year_end or year_end_in(f"{words} {grid.above} {grid.below}")
     if end is None:
+        kind = "quarters of fiscal years" if quarters else "fiscal years"
         raise TableError(
-            f"{grid.name}: quarters of fiscal years need the month in which the year ends. Set dates='year ends "
+            f"{grid.name}: {kind} need the month in which the year ends. Set dates='year ends "
             "June', with the month of these data."
         )
     rows: list[Row] = [
-        [_calendar_label(c, end, grid.name) if k in columns else c for k, c in enumerate(row)]
+        [
+            _calendar_label(c, end, grid.name) if k in quarters else _year_label(c) if k in years else c
+            for k, c in enumerate(row)
+        ]
         for row in grid.rows
     ]
-    decision = ("fiscal years", f"end in month {end}; quarters are those of the calendar")
+    which = (
+        "quarters are those of the calendar" if quarters else "each has the number of the year in which it ends"
+    )
+    decision = ("fiscal years", f"end in {ENGLISH[end - 1]}; {which}")
     return replace(grid, rows=rows, decisions=(*grid.decisions, decision))
+
+
+def _columns_of(grid: Grid, is_label: Callable[[str], bool], fewest: int) -> set[int]:
+    """The first columns with labels of a kind; a cell with digits that is none speaks against them."""
+    columns = set()
+    for k in range(4):
+        cells = {c.strip() for row in grid.rows if len(row) > k and isinstance(c := row[k], str)}
+        dated = [c for c in cells if looks_like_date(c) or is_label(c)]
+        if len(dated) >= fewest and all(map(is_label, dated)):
+            columns.add(k)
+    return columns
+
+
+def _words_of(row: Row, columns: set[int]) -> str:
+    """Words of a line of prose, or of the headings of some columns."""
+    if content_width(row) == 1:
+        return cell_text(row[0])
+    heads = (cell_text(row[k]) for k in columns if len(row) > k)
+    return " ".join(h for h in heads if not any(map(str.isdigit, h[:4])) and len(h) < _LONGEST_HEADING)
+
+
+def _fiscal_year(cell: str) -> int | None:
+    """Number of the calendar year in which a fiscal year ends; None for another text."""
+    match = _YEAR_LABEL.fullmatch(cell)
+    if match is None:
+        return None
+    end = int(match["a"] or match["b"])
+    if match["s"] and (int(match["s"]) + 1) % 100 != end % 100:
+        return None
+    if match["s"]:
+        return int(match["s"]) + 1
+    return end if end > 99 else end + (1900 if end >= _PIVOT else 2000)
+
+
+def _year_label(cell: object) -> object:
+    year = _fiscal_year(cell.strip()) if isinstance(cell, str) else None
+    return cell if year is None else f"FY{year}"
 
 
 def _calendar_label(cell: object, end: int, where: str) -> object:

@@ -33,7 +33,7 @@ from ultrum.sources.table.ambiguous_dates import (
     with_centuries,
 )
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
-from ultrum.sources.table.date_formats import BY_NAME
+from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
 from ultrum.sources.table.file_formats import text_grid
 from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions
 from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
@@ -68,15 +68,20 @@ class QuickRows:
     account: tuple[LineRange, ...]
 
 
-def read_quick(body: bytes, name: str, options: TableOptions) -> QuickRows | None:
-    """Typed rows of a large plain text, or None if it needs the careful reader."""
+def read_quick(
+    body: bytes, name: str, options: TableOptions, beside: tuple[tuple[str, str], ...] = ()
+) -> QuickRows | None:
+    """Typed rows of a large plain text, or None if it needs the careful reader.
+
+    ``beside`` has the texts of an archive next to the table.
+    """
     if len(body) < LARGE or kind_of(body) != "text" or options.missing is not None:
         return None
     if options.dates is not None:
         return None  # the careful reader knows all forms
     try:
         text, encoding = decode(_sample(body), name, options.encoding)
-        block = _sample_block(text, name, options, encoding)
+        block = _sample_block(text, name, options, encoding, beside)
         columns = type_cells(block, options) if block is not None else None
     except TableError:
         return None
@@ -115,10 +120,12 @@ def _sample(body: bytes) -> bytes:
     return body[:end]
 
 
-def _sample_block(text: str, name: str, options: TableOptions, encoding: str) -> Block | None:
+def _sample_block(
+    text: str, name: str, options: TableOptions, encoding: str, beside: tuple[tuple[str, str], ...]
+) -> Block | None:
     """The only plain block of the sample."""
     shown = shown_encoding(encoding, text, options.encoding)
-    grid = text_grid(text, name, options.delimiter, shown).check_size(name)
+    grid = replace(text_grid(text, name, options.delimiter, shown).check_size(name), beside=beside)
     layout = LayoutOptions(options.columns, options.header, options.date_column)
     blocks = find_blocks(grid, layout, name)
     block = blocks[0]
@@ -133,7 +140,12 @@ def _sample_block(text: str, name: str, options: TableOptions, encoding: str) ->
 
 def _is_plain(block: Block, columns: Typed) -> bool:
     """Whether all numbers of the sample are bare, without marks."""
-    if columns.rejected or columns.breaks or (columns.statuses and not columns.status_of):
+    if (
+        columns.dates.style in FISCAL_YEARS
+        or columns.rejected
+        or columns.breaks
+        or (columns.statuses and not columns.status_of)
+    ):
         return False
     places = [block.place_of[n] for n in columns.numeric]
     for row in block.rows:

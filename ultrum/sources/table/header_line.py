@@ -61,7 +61,13 @@ PUBLICATION_WORDS: Final = re.compile(
     r"publi|releas|updat|modif|creat|retriev|download|loaded|insert|revis|vintage|fetched|issued|entered|valid_|expir"
 )
 _UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
-_MOST_ROWS: Final = 6
+_CODE_LABELS: Final = ("code", "id", "key", "series", "series id", "series code", "mnemonic", "symbol", "ticker")
+_SOURCE_LABELS: Final = ("source", "sources", "quelle", "fuente", "fonte", "źródło", "källa", "bron", "kilde")
+_NOTE_LABELS: Final = (
+    *("last update", "last updated", "updated", "release date", "next release", "note", "notes", "status"),
+    *("description of change", "stand", "dernière mise à jour", "actualización"),
+)
+_MOST_ROWS: Final = 8
 
 
 @dataclass(frozen=True)
@@ -72,7 +78,7 @@ class Heading:
     ----------
     names : list of str
         One for each column; empty for a column without name and values.
-    titles, units : list of str
+    titles, units, sources, notes : list of str
         Further text of the heading for each column.
     first_row : int
         Index of its first row in the grid; −1 if the names were given or generated.
@@ -83,6 +89,8 @@ class Heading:
     names: list[str]
     titles: list[str] = field(default_factory=list)
     units: list[str] = field(default_factory=list)
+    sources: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
     first_row: int = -1
     line: int = 0
 
@@ -207,9 +215,19 @@ def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: st
         raise TableError(
             f"{where}: the header on line {grid.lines[chosen]} has column '{twice[0]}' twice; set columns=[...]."
         )
-    titles = [" ".join(dict.fromkeys(t for r in others if (t := r[k]))) for k in range(width)]
+    sources = [r for r in others if r[0].lower() in _SOURCE_LABELS]
+    notes = [r for r in others if r[0].lower() in _NOTE_LABELS]
+    titles = _texts([r for r in others if r not in sources and r not in notes], width)
     units = padded[units_row] if units_row is not None else [""] * width
-    return Heading(names, titles, units, rows[0], grid.lines[chosen])
+    dated = [[r[0], *(f"{r[0]}: {t}" if t else "" for t in r[1:])] for r in notes]
+    return Heading(
+        names, titles, units, _texts(sources, width), _texts(dated, width), rows[0], grid.lines[chosen]
+    )
+
+
+def _texts(rows: Sequence[Sequence[str]], width: int) -> list[str]:
+    """Texts of some rows of the heading, by column."""
+    return [" ".join(dict.fromkeys(t for r in rows if (t := r[k]))) for k in range(width)]
 
 
 def _pad(row: Row, width: int) -> list[str]:
@@ -266,7 +284,7 @@ def _unique_row(padded: dict[int, list[str]], naming: Sequence[int]) -> int | No
     dated = [i for i in whole if _heads_dates(padded[i][0])]
     if len(dated) == 1:
         return dated[0]
-    codes = [i for i in whole if padded[i][0].lower() in ("code", "id", "key", "series", "symbol")]
+    codes = [i for i in whole if padded[i][0].lower() in _CODE_LABELS]
     return codes[0] if codes else whole[-1]
 
 

@@ -106,6 +106,7 @@ _READERS: Final = {
     ".": re.compile(_BODY % _numeral(".", (",", " ", "'", "’"))),
     ",": re.compile(_BODY % _numeral(",", (".", " ", "'", "’"))),
 }
+_IN_PARENTHESES: Final = re.compile(r"\(([^()]*\d[^()]*)\)( ?(?:%|bps?|pct))")
 _PERCENT: Final = ("%", "pct", "per cent", "percent")
 
 
@@ -135,6 +136,8 @@ def tidy(cell: str) -> str:
     text = _SPACES.sub(" ", cell).strip().replace("−", "-").replace("‑", "-").removeprefix("'")
     if text.startswith("(") and text.endswith(")") and re.search(r"\d", text):
         return f"-{text[1:-1].strip()}"
+    if text[:1] == "(" and (match := _IN_PARENTHESES.fullmatch(text)):
+        return f"-{match[1].strip()}{match[2]}"
     return text
 
 

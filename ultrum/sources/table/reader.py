@@ -44,8 +44,8 @@ from ultrum.sources.table.reading_result import (
 from ultrum.sources.table.series_assembly import assemble
 from ultrum.sources.table.table_detection import Block, find_blocks
 from ultrum.sources.table.type_inference import type_cells
-from ultrum.sources.table.units import statements_in
-from ultrum.sources.table.unpacking import kind_of, members_beside, read_file, unpack
+from ultrum.sources.table.unit_statements import statements_in
+from ultrum.sources.table.unpacking import kind_of, read_file, texts_beside, unpack
 
 _FAR_LARGER: Final = 3
 
@@ -203,17 +203,23 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
         typed = read_parquet(inner, name, options)
         rows = len(typed.dates.moments)
         return replace(assemble(name, typed, options), lines=(LineRange("row", 1, rows, rows),))
-    quick = read_quick(inner, name, options)
+    texts = texts_beside(body) if options.member is None else {}
+    beside = tuple((n, t) for n, t in texts.items() if t)
+    quick = read_quick(inner, name, options, beside)
     if quick is not None:
-        return replace(assemble(name, quick.columns, options), lines=quick.account)
-    grids = grids_of(
-        inner,
-        name,
-        encoding=options.encoding,
-        delimiter=options.delimiter,
-        sheet=options.sheet,
-        language=options.language,
-    )
+        reading = replace(assemble(name, quick.columns, options), lines=quick.account)
+        return _merge_readings([reading], [_beside(n, t) for n, t in texts.items()]) if texts else reading
+    grids = [
+        replace(g, beside=beside)
+        for g in grids_of(
+            inner,
+            name,
+            encoding=options.encoding,
+            delimiter=options.delimiter,
+            sheet=options.sheet,
+            language=options.language,
+        )
+    ]
     try:
         chosen, aside, account = _chosen_blocks(grids, name, options)
     except TableError:
@@ -223,10 +229,14 @@ def read_table(body: bytes, name: str, options: TableOptions | None = None, retr
         options = replace(options, asset_column=options.asset_column or str(grid.rows[0][1]))
         chosen, aside = find_blocks(grid, LayoutOptions(date_column=1), name), []
         account = account_of(grid, chosen, [])
-    beside = [Decision("set aside", f"'{n}' of the archive, not read", "member=") for n in members_beside(body)]
-    aside = [*aside, *(beside if options.member is None else [])]
+    aside = [*aside, *(_beside(n, t) for n, t in texts.items())]
     reading = _merge_readings([_read_block(b, name, options) for b in chosen], aside)
     return replace(reading, lines=account)
+
+
+def _beside(name: str, text: str) -> Decision:
+    what = "statements about units are used" if text else "not read"
+    return Decision("set aside", f"'{name}' of the archive, {what}", "member=")
 
 
 def _lone_figure(body: bytes, name: str, options: TableOptions) -> Reading:

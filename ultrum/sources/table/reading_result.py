@@ -19,18 +19,18 @@ import pandas as pd
 
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.metadata import check_facts
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
-from ultrum.errors import ArgumentError, PartialReadingWarning, TableError, warn_user
+from ultrum.errors import PartialReadingWarning, TableError, one_of, warn_user
 from ultrum.sources.download import charset_of
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
 from ultrum.sources.table.dates_in_words import year_end_in
 from ultrum.sources.table.number_formats import is_blank
 from ultrum.sources.table.table_detection import A_TOTAL, Block, Rejected
-from ultrum.sources.table.units import percent_words, statements_in
+from ultrum.sources.table.unit_statements import percent_words, statements_in
 
 LineClass = Literal[
     "title",
@@ -222,7 +222,7 @@ def _class_outside(row: Row, above: bool, read: Sequence[Block]) -> LineClass:
 def _class_of_words(row: Row, above: bool) -> LineClass:
     """Class of a line of words: a statement of a unit or currency, a title above the rows, or a note."""
     words = ", ".join(cell_text(c) for c in row if not is_empty(c))
-    kinds = {s.kind for s in (*statements_in(words, ""), *percent_words(words, ""))}
+    kinds = {s.kind for s in (*statements_in(words, ""), *percent_words(words, "")) if s.is_of_units}
     if kinds:
         return "currency" if kinds == {"currency"} else "unit"
     return "title" if above else "note"
@@ -519,10 +519,9 @@ class TableOptions:
 
 def _check_facts(facts: Mapping[str, Any]) -> None:
     """Refuse unknown metadata, which would be written to every provenance."""
-    try:
-        check_facts(facts)
-    except ArgumentError as error:
-        raise TableError(f"{error}") from error
+    names = {f.name for f in (*fields(TableOptions), *fields(Metadata))} - {"facts"}
+    for name in facts.keys() - names:
+        raise TableError(f"'{name}' is no option of a table and no field of the metadata; {one_of(name, names)}")
     for name in _FOUND & facts.keys():
         raise TableError(f"{name} comes from the table and cannot be set. Remove it.")
     for name, value in facts.items():

@@ -25,7 +25,8 @@ from ultrum.sources.table.number_formats import is_number_text
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed, key_columns
-from ultrum.sources.table.units import LABELS, UnitFinding, statement_of
+from ultrum.sources.table.unit_statements import LABELS, statement_of
+from ultrum.sources.table.units import UnitFinding
 
 
 def split_at_breaks(
@@ -601,6 +602,7 @@ def _about(
     notes: tuple[str, ...] | None,
 ) -> Metadata:
     unit = columns.units[column]
+    texts = columns.texts.get(column, {})
     steps = [Step("read", (("from", f"{table}#{field_name}"),))]
     if unit.percent:
         steps.append(Step("percent to decimals"))
@@ -611,8 +613,9 @@ def _about(
     if options.estimated:
         steps.append(Step("estimated", (("by", "eye"),)))
     facts: dict[str, Any] = {
-        "title": columns.titles.get(column, ""),
-        "notes": notes or (),
+        "title": texts.get("title", ""),
+        "source": texts.get("source", ""),
+        "notes": (*filter(None, [texts.get("notes")]), *(notes or ())),
         **unit.facts,
         **options.facts,
     }

@@ -206,12 +206,13 @@ OTHER_FREQUENCY: Final = "a period of another frequency"
 NO_DAY: Final = "is not a calendar day"
 _FEW_STRAYS: Final = 3  # rows of another frequency without a heading of their own
 A_TOTAL: Final = "a total or average, not a period"
-_TOTAL: Final = re.compile(
+_TOTAL_WORD: Final = (
     r"(?:(?:grand )?(?:total|sum|average|mean|avg|gesamt|median)s?|summe|insgesamt|durchschnitt|mittel(?:wert)?"
     r"|ensemble|somme|moyenne|totale?|totaal|suma|media|promedio|média|summa|medel|razem|średnia|ogółem|celkem|průměr"
-    r"|итого|всего|среднее|合計|小計|平均|合计|总计):?",
-    re.IGNORECASE,
+    r"|итого|всего|среднее|合計|小計|平均|合计|总计):?"
 )
+_PERIOD: Final = r"(?:[^\W\d_]{0,12}[ .:])?(?:[^\W\d_])?\d[\w ./-]{0,12}"
+_TOTAL: Final = re.compile(rf"{_TOTAL_WORD}(?: {_PERIOD})?|{_PERIOD} {_TOTAL_WORD}", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import Row, column_array, is_date
 from ultrum.sources.table.composite_dates import date_cells
+from ultrum.sources.table.header_line import Heading
 from ultrum.sources.table.number_formats import (
     ReadNumbers,
     decimal_mark,
@@ -38,16 +39,16 @@ from ultrum.sources.table.table_detection import (
     Rejected,
     event_tables,
 )
-from ultrum.sources.table.units import (
+from ultrum.sources.table.unit_statements import (
     LABELS,
     Statement,
-    UnitFinding,
     clauses_of_columns,
+    mark_of,
     percent_words,
     statement_of,
     statements_in,
-    unit_of,
 )
+from ultrum.sources.table.units import UnitFinding, unit_of
 
 _ATTRIBUTES: Final = frozenset(
     ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
@@ -176,6 +177,8 @@ class Typed:
         Numbers as floats, everything else as objects.
     units : mapping of str to UnitFinding
         Units of the numeric columns; percent is not yet divided by 100.
+    texts : mapping of str to mapping of str to str
+        Title, source and notes of each column by its heading.
     statuses : mapping of str to array of str
         Quality flags next to the numbers of a column; empty where a number has none.
     breaks : list of int
@@ -195,7 +198,7 @@ class Typed:
     units: dict[str, UnitFinding]
     decisions: list[Decision]
     rejected: list[Rejected]
-    titles: dict[str, str] = field(default_factory=dict)
+    texts: dict[str, dict[str, str]] = field(default_factory=dict)
     breaks: list[int] = field(default_factory=list)
     statuses: dict[str, Array] = field(default_factory=dict)
     unit_column: str = ""
@@ -279,7 +282,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         units,
         decisions,
         [*block.rejected, *rejected],
-        dict(zip(block.heading.names, block.heading.titles, strict=False)),
+        _texts_of_columns(block.heading),
         changes,
         flags,
         unit_column,
@@ -289,12 +292,27 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     )
 
 
+def _texts_of_columns(heading: Heading) -> dict[str, dict[str, str]]:
+    """Title, source and notes of each column, where the heading has them."""
+    texts: dict[str, dict[str, str]] = {n: {} for n in heading.names}
+    for what, row in (("title", heading.titles), ("source", heading.sources), ("notes", heading.notes)):
+        for name, text in zip(heading.names, row, strict=False):
+            if text:
+                texts[name][what] = text
+    return texts
+
+
 def _units_of_columns(
     block: Block, cells: Mapping[str, Array], numbers: Mapping[str, ReadNumbers], options: TableOptions
 ) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers], tuple[Statement, ...], str]:
     """Unit of each column of numbers, the numbers, all statements, and the column of units that differ by row."""
     words, own = _words_by_column(block, list(numbers))
-    stated = statements_in(words.preamble, words.footer)
+    beside = [
+        replace(s, column=f"'{name}' of the archive")
+        for name, text in block.grid.beside
+        for s in statements_in(text, "")
+    ]
+    stated = (*statements_in(words.preamble, words.footer), *beside)
     column, by_row = _unit_column(cells, list(numbers))
     if column and len(set(by_row)) == 1 and by_row[0] is not None:
         stated = (*stated, by_row[0])
@@ -444,14 +462,28 @@ def _bad_rows(
 
 def _words_by_column(block: Block, numeric: Sequence[str]) -> tuple[Block, dict[str, Block]]:
     """The block with the words that hold for all columns, and for some columns one with their own words."""
-    preamble, above = clauses_of_columns(block.preamble, numeric)
-    footer, below = clauses_of_columns(block.footer, numeric)
+    marks = _footnote_marks(block, numeric)
+    preamble, above = clauses_of_columns(block.preamble, numeric, marks)
+    footer, below = clauses_of_columns(block.footer, numeric, marks)
     own = {
         n: replace(block, preamble=above.get(n, ""), footer=below.get(n, ""))
         for n in (*above, *below)
         if statements_in(above.get(n, ""), below.get(n, ""))
     }
     return (replace(block, preamble=preamble, footer=footer) if own else block), own
+
+
+def _footnote_marks(block: Block, names: Sequence[str]) -> dict[str, list[str]]:
+    """Columns by the mark of a footnote in their heading."""
+    marks: dict[str, list[str]] = {}
+    inside = set(block.header_lines)
+    rows = [row for row, line in zip(block.grid.rows, block.grid.lines, strict=False) if line in inside]
+    for name, row in itertools.product(names, rows):
+        place = block.place_of[name] - (len(block.heading.names) - len(row) == 1)
+        mark = mark_of(str(row[place])) if 0 <= place < len(row) and isinstance(row[place], str) else ""
+        if mark:
+            marks.setdefault(mark, []).append(name)
+    return marks
 
 
 def _unit(
@@ -512,7 +544,7 @@ def _unused_statements(
     if not any(u.percent for u in units.values()):
         unused += [s for s in percent_words(block.preamble, block.footer) if s.line not in seen or not s.line]
     return [
-        Decision("not used", f"{s.kind} in {s}", "units=", "no column takes it", s.line)
+        Decision("not used", f"{s.named} in {s}", "units=" * s.is_of_units, "no column takes it", s.line)
         for s in dict.fromkeys(unused)
     ]
 

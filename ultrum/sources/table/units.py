@@ -1,8 +1,4 @@
-"""Units and currency: statements about them, and whether a column is in percent.
-
-A statement is a word for percent, basis points, a currency or a multiple, in a line such as ``Unit: %``, in a
-title such as "Output, millions of QML", or in a column of units. Each one reaches the unit of a column or the
-list of what was not used.
+"""Units of columns: percent or decimals, index, price, currency.
 
 Every column gets a unit and a reason; numbers of a column without any sign of a unit are unchanged, and this is
 reported.
@@ -11,258 +7,31 @@ reported.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
-from typing import Any, Final, Literal
+from typing import Any, Final
 
 import numpy as np
 
-from ultrum.core.currency.exchange_rates import ISO_4217, is_currency, pair_in
+from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.displayed_numbers import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.number_formats import ReadNumbers
-
-Kind = Literal["percent", "basis points", "currency", "multiple"]
-# names of percent in CLDR (unit concentr-percent), as stems; percentage points are percent of the same base
-PERCENT_WORD: Final = (
-    r"per ?cent(?:age)?|percents|pct|prozent\w*|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|porcentajes?"
-    r"|porcentual|percentual[ei]?|percentagem|por cento|percentuale|proc[eē]nt\w*|pros[eé]nt\w*|protsen\w*"
-    r"|percent(?:o|á|ách|uálne|u[ae]l)|odstot\w*|postot\w*|процен\w*|відсот\w*|százalék\w*|yüzde\w*"
-    r"|τοις εκατό|ποσοστ\w*|faoin gcéad|パーセント|百分比|百分率|퍼센트|백분율|بالمائة|بالمئة|אחוז\w*"
-    r"|प्रतिशत|persen|peratus|phần trăm|เปอร์เซ็นต์|ร้อยละ|درصد"
+from ultrum.sources.table.unit_statements import (
+    BASE,
+    NOT_MONEY,
+    PERCENT_WORD,
+    SIGNS,
+    Kind,
+    Statement,
+    any_percent_word,
+    is_annual,
+    of_kind,
+    statement_of,
+    statements_in,
 )
-_PERCENT: Final = rf"(?:[%％]|(?<![^\W\d_])(?:{PERCENT_WORD})(?![^\W\d_]))"
-_POINTS: Final = (
-    r"(?<![^\W\d_])(?:basis ?points?|bps?|basispunkt\w*|points? de base|puntos? básicos?)(?![^\W\d_])"
-)
-_SCALES: Final = {  # words for thousand, million and billion, as statistical releases print them
-    3: r"thousands?|thous\.?|tausend|tsd\.?|milliers?|miles|migliaia|tusen\w*|tys\.?|tis\.?|тыс\.?|千",
-    6: r"millions?|mill\.?|mn\.?|mio\.?|millionen|millones|milhões|milioni|miljo\w+|mln\.?|млн\.?|百万",
-    9: r"billions?|bn\.?|mrd\.?|milliarden|milliards?|miliardi|miljard\w*|mld\.?|млрд\.?|十億|十亿",
-}
-_SCALE: Final = "|".join(f"(?P<e{power}>{words})" for power, words in _SCALES.items())
-SIGNS: Final = {
-    "€": "EUR",
-    "£": "GBP",
-    "zł": "PLN",
-    "Kč": "CZK",
-    "Ft": "HUF",
-    "лв": "BGN",
-    "₽": "RUB",
-    "₹": "INR",
-    "₺": "TRY",
-    "₴": "UAH",
-    "₪": "ILS",
-    "₫": "VND",
-    "₩": "KRW",
-    "฿": "THB",
-    "₸": "KZT",
-    "₼": "AZN",
-    "₾": "GEL",
-}
-_CODE: Final = rf"(?:[A-Z]{{3}}|{'|'.join(SIGNS)})"
-_SCALED_MONEY: Final = rf"(?:(?:{_SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
-_LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
-LABELS: Final = re.compile(  # of a line whose value stands in the next cell
-    r"units?|unit[ _]of[ _]measure|unit_measure|einheit|unité|unidad|unità|unidade|eenheid|enhet|enhed|yksikkö"
-    r"|jednostka|jednotka|enota|jedinica|mértékegység|unitate|единица|одиниця|мерна единица|μονάδα|birim|単位"
-    r"|单位|단위|currency|währung|devise|monnaie|moneda|divisa|valuta|moeda|munt|valuutta|waluta|měna|mena|валюта"
-    r"|νόμισμα|para birimi|通貨|货币|통화",
-    re.IGNORECASE,
-)
-_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
-_OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
-_BEFORE: Final = (
-    r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
-)
-_END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]))"
-_AFTER: Final = (
-    r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?"
-    r"|unless|except|sofern|sauf|salvo))"
-)
-NOT_MONEY: Final = re.compile(
-    r"\b(volume|vol|shares|units|number|count|trades|contracts|open interest|persons?|population|births|stück\w*"
-    r"|volumen|anzahl|nombre|volym|antal|wolumen|liczba|объем|количество|出来高|成交量)\b",
-    re.IGNORECASE,
-)
-
-
-@cache  # long patterns take milliseconds to compile, and most files need none
-def _value_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
-    return (
-        ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
-        ("basis points", re.compile(_POINTS, re.IGNORECASE)),
-        ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
-        ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]+(?:{_SCALE})")),
-        ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{_SCALE})", re.IGNORECASE)),
-    )
-
-
-@cache
-def _title_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
-    return (
-        ("percent", re.compile(rf"{_BEFORE}{_PERCENT}{_AFTER}|^{_PERCENT}{_AFTER}", re.IGNORECASE)),
-        ("basis points", re.compile(rf"{_BEFORE}{_POINTS}", re.IGNORECASE)),
-        ("currency", re.compile(rf"{_BEFORE}{_SCALED_MONEY}(?:{_END}|(?=\s*(?:/|per\b)))")),
-        ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]+(?:{_SCALE}){_END}")),
-        ("multiple", re.compile(rf"{_BEFORE}(?:{_SCALE}){_AFTER}", re.IGNORECASE)),
-    )
-
-
-@cache
-def any_percent_word() -> re.Pattern[str]:
-    """Pattern of a percent sign or a word for percent."""
-    return re.compile(_PERCENT, re.IGNORECASE)
-
-
-@dataclass(frozen=True)
-class Statement:
-    """A statement about units in the words of a file.
-
-    Attributes
-    ----------
-    kind : {"percent", "basis points", "currency", "multiple"}
-    value : str
-        Code of a currency.
-    power : int
-        Power of ten of a multiple.
-    text : str
-        Words of the file.
-    line : int
-        Line of the words above the table, from 1; 0 below it.
-    labelled : bool
-        Whether a label introduces it, as in ``Unit: %``.
-    column : str
-        Column of units that states it.
-    """
-
-    kind: Kind
-    text: str
-    line: int = 0
-    value: str = ""
-    power: int = 0
-    labelled: bool = False
-    column: str = ""
-
-    def __str__(self) -> str:
-        where = self.column or (f"line {self.line}" if self.line else "below the table")
-        return f"'{self.text[:60]}', {where}"
-
-
-def clauses_of_columns(text: str, names: Sequence[str]) -> tuple[str, dict[str, str]]:
-    """The words of a table without the clauses about single columns, and these clauses by column.
-
-    Each clause stays on its line.
-
-    Examples
-    --------
-    >>> clauses_of_columns("Returns in percent; RF is in percent per annum.", ["Mkt", "RF"])
-    ('Returns in percent;', {'RF': 'RF is in percent per annum.'})
-    """
-    words = [n for n in names if len(n) > 1 and n in text]
-    if not words:
-        return text, {}
-    one = "|".join(map(re.escape, sorted(words, key=len, reverse=True)))
-    begins = re.compile(rf"(?:and |the |column )?['\"]?({one})['\"]?\s*(?:(?:is|are|in)\b|[:=])")
-    rest: list[str] = []
-    own: dict[str, str] = {}
-    for number, line in enumerate(text.split("\n")):
-        kept = []
-        for clause in _CLAUSE.split(line):
-            match = begins.match(clause.strip())
-            if match is None:
-                kept.append(clause)
-            else:
-                before = own.get(match[1], "\n" * number)
-                own[match[1]] = f"{before} {clause}" if match[1] in own else before + clause
-        rest.append(" ".join(kept))
-    return "\n".join(rest), own
-
-
-def statements_in(above: str, below: str) -> tuple[Statement, ...]:
-    """Statements in the words above and below a table."""
-    stated: list[Statement] = []
-    for number, line in enumerate(above.split("\n"), 1):
-        stated += _of_line(line.strip(), number)
-    for line in below.split("\n"):
-        stated += _of_line(line.strip(), 0)
-    return tuple(dict.fromkeys(stated))
-
-
-def percent_words(above: str, below: str) -> Iterator[Statement]:
-    """Every word for percent that does not follow a number, whether or not it states a unit."""
-    lines = [*enumerate(above.split("\n"), 1), *((0, line) for line in below.split("\n"))]
-    for number, line in lines:
-        match = next((m for m in any_percent_word().finditer(line) if not _after_number(line, m.start())), None)
-        if match:
-            yield Statement("percent", line.strip(), number)
-
-
-def statement_of(text: str) -> Statement | None:
-    """The statement that a whole text makes, such as a cell of a column of units."""
-    bare = text.strip().strip("()[]").strip()
-    for kind, pattern in _value_patterns():
-        match = pattern.fullmatch(bare)
-        made = _statement(kind, match, text, 0) if match else None
-        if made is not None:
-            return made
-    return None
-
-
-def _of_line(line: str, number: int) -> Iterator[Statement]:
-    if not line:
-        return
-    labelled = _LABELLED.fullmatch(line)
-    label, value = (labelled["label"], labelled["value"]) if labelled else ("", "")
-    if not labelled and ", " in line:
-        label, value = line.split(", ", 1)
-        label = label if LABELS.fullmatch(label.strip().rstrip(":")) else ""
-    stated = statement_of(value) if label else None
-    if stated is not None and _OTHER_LABEL.match(label):
-        return
-    if stated is not None:
-        yield Statement(stated.kind, line, number, stated.value, stated.power, labelled=True)
-        return
-    for kind, pattern in _title_patterns():
-        for match in pattern.finditer(line):
-            start = match.start() + len(match[0]) - len(match[0].lstrip())
-            made = None if _after_number(line, start) else _statement(kind, match, line, number)
-            if made is not None:
-                yield made
-
-
-def _statement(kind: Kind, match: re.Match[str], text: str, line: int) -> Statement | None:
-    groups = match.groupdict()
-    power = next((int(k[1:]) for k, v in groups.items() if v and k.startswith("e")), 0)
-    code = SIGNS.get(groups.get("code") or "", groups.get("code") or "")
-    if kind == "currency" and not (code in ISO_4217 or (is_currency(code) and not code.startswith("X"))):
-        return None  # codes from XA are left to users too, and are mostly words: XLS, XML
-    return Statement(kind, text.strip(), line, code, power)
-
-
-def _after_number(line: str, start: int) -> bool:
-    """Whether a word follows a number: "2 percent" is about the 2 alone."""
-    return bool(re.search(r"\d\s*$", line[:start]))
-
-
-_ANNUAL: Final = re.compile(
-    r"\b(per annum|p\. ?a\b|annuali[sz]ed|pro jahr|par an|al año|all'anno|ao ano|per jaar)|\bpa\b", re.IGNORECASE
-)
-
-
-def is_annual(*texts: str) -> bool:
-    """Whether words state a rate per annum, which is not a return of the period."""
-    return any(_ANNUAL.search(text) for text in texts)
-
-
-def of_kind(stated: Iterable[Statement], kind: Kind) -> list[Statement]:
-    """Statements of one kind."""
-    return [s for s in stated if s.kind == kind]
-
-
-# Units of columns: percent or decimals, index, price, currency
 
 PERCENT, DECIMAL = "percent", "decimal"
 _LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
@@ -270,12 +39,14 @@ GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _WORD: Final = PERCENT_WORD
 _IN_WORDS: Final = {"multiple": "a multiple", "currency": "a currency", "basis points": "basis points"}
 _NEVER_PERCENT: Final = ("price", "flow", "index", "stock")
-_BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _PAIR: Final = re.compile(r"\b([A-Z]{3}) ?(?:/|per) ?(?:one )?([A-Z]{3})\b")
 _AFTER_UNIT: Final = r"(?=\s*(?:$|[)\],;]|mn|bn|million|billion|thousand|th\b|per|an? ))"
 _CURRENCY_CODE: Final = re.compile(r"[(\[,;:]\s*([A-Z]{3})" + _AFTER_UNIT)
 _CODE_ALONE: Final = re.compile(r"(?:^|[(\[,;:]\s*)([A-Z]{3})" + _AFTER_UNIT)
 _SIGNS: Final = {**SIGNS, "¥": "JPY"}
+_IN_DECIMALS: Final = re.compile(
+    r"(?:^|[(,;:]\s*)(?:in |as )?(?:decimals?|decimal fractions?|fractions?)\s*(?:$|[),;])", re.IGNORECASE
+)
 _NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in brackets
     [
         *(
@@ -298,6 +69,7 @@ _NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in
 )
 _MEASURES: Final = (
     (re.compile(r"\b(open interest)\b", re.IGNORECASE), "stock"),
+    (re.compile(r"\w\s+(?:index|indices)\b(?! (?:close|open|high|low))", re.IGNORECASE), "index"),
     (re.compile(r"\b(open|high|low|close|closing|price|settle|last|bid|ask|nav)\b", re.IGNORECASE), "price"),
     (re.compile(r"\b(volume|turnover|sales|exports|imports|births)\b", re.IGNORECASE), "flow"),
     (re.compile(r"\b(excess )?returns?\b", re.IGNORECASE), "return"),
@@ -376,15 +148,40 @@ def unit_of(
         Statements in the words around the table.
     """
     finding = _unit_of_column(name, title, subtitle, numbers, preamble, given, where, footer, stated)
+    heading = (*statements_in(f"{name}\n{title}", ""), *filter(None, (statement_of(subtitle),)))
     if finding.percent and given is None:
         percent = of_kind(stated, "percent")
         rate = is_annual(name, title, subtitle, *(s.text for s in percent)) and _is_open(finding)
         facts = {**finding.facts, "measure": "rate"} if rate else finding.facts
-        return replace(finding, facts=facts, used=tuple(percent))
-    if given is not None:
-        return replace(finding, used=tuple(stated))
-    heading = (*statements_in(f"{name}\n{title}", ""), *filter(None, (statement_of(subtitle),)))
-    return _with_statements(finding, name, heading, stated, where)
+        finding = replace(finding, facts=facts, used=tuple(percent))
+    elif given is not None:
+        finding = replace(finding, used=tuple(s for s in stated if s.is_of_units))
+    else:
+        finding = _with_statements(finding, name, heading, stated, where)
+    return _with_descriptions(finding, heading, stated)
+
+
+def _with_descriptions(
+    finding: UnitFinding, heading: Sequence[Statement], stated: Sequence[Statement]
+) -> UnitFinding:
+    """The unit with the seasonal adjustment, base period and maturity that heading or file state."""
+    facts, used = dict(finding.facts), list(finding.used)
+    adjustment = _single(heading, stated, "seasonal adjustment")
+    if adjustment is not None:
+        facts["seasonal_adjustment"] = adjustment.value
+        used += [s for s in of_kind(stated, "seasonal adjustment") if s.value == adjustment.value]
+    base = _single(heading, stated, "base period")
+    is_index = facts.get("measure", "") in ("", "index", "price") and facts.get("unit", "index") == "index"
+    if base is not None and is_index and not finding.percent:
+        facts |= {"base_period": base.value, "measure": "index", "unit": "index"}
+        used += [s for s in of_kind(stated, "base period") if s.value == base.value]
+    maturity = _single(heading, stated, "maturity")
+    if maturity is not None and facts.get("measure") == "rate":
+        facts["maturity"] = maturity.value
+        used += [s for s in of_kind(stated, "maturity") if s.value == maturity.value]
+    changed = facts.get("base_period") != finding.facts.get("base_period") and finding.certainty == "not stated"
+    finding = replace(finding, facts=facts, used=tuple(dict.fromkeys(used)))
+    return replace(finding, chosen=_words(facts), certainty="stated", alternatives="") if changed else finding
 
 
 def _unit_of_column(
@@ -406,8 +203,9 @@ def _unit_of_column(
     in_cells = _cell_signs(numbers, facts, f"{where}: ", name, count)
     if in_cells is not None:
         return in_cells
-    if any_percent_word().search(f"{subtitle}\n{name} {title}"):
-        return UnitFinding(True, {**facts, "unit": DECIMAL}, PERCENT, DECIMAL, "from the heading")
+    in_heading = _share_in_heading(name, title, subtitle, facts, of_kind(stated, "percent"), where)
+    if in_heading is not None:
+        return in_heading
     prose, below = _percent_in(preamble), _percent_in(footer)
     percent = of_kind(stated, "percent")
     other = facts.get("currency") or facts.get("base_period") or facts.get("measure") == "index"
@@ -428,6 +226,28 @@ def _unit_of_column(
     if words:
         return UnitFinding(False, facts, words, "", "from the heading")
     return UnitFinding(False, facts)
+
+
+def _share_in_heading(
+    name: str,
+    title: str,
+    subtitle: str,
+    facts: Mapping[str, object],
+    percent: Sequence[Statement],
+    where: str,
+) -> UnitFinding | None:
+    """Percent or decimals by the words of the heading, which the file must not contradict."""
+    facts = {**facts, "unit": DECIMAL}
+    if _IN_DECIMALS.search(f"{name} {title}") or _IN_DECIMALS.fullmatch(subtitle.strip()):
+        if percent:
+            raise TableError(
+                f"{where}: {percent[0]} states percent, and the heading of '{name}' decimals: they contradict "
+                f"each other. Set units={{'{name}': 'decimal'}} or units={{'{name}': 'percent'}}."
+            )
+        return UnitFinding(False, facts, DECIMAL, PERCENT, "from the heading")
+    if any_percent_word().search(f"{subtitle}\n{name} {title}"):
+        return UnitFinding(True, facts, PERCENT, DECIMAL, "from the heading")
+    return None
 
 
 def _cell_signs(
@@ -590,12 +410,10 @@ def _facts(name: str, text: str, subtitle: str, numbers: ReadNumbers) -> dict[st
     pair = _pair(text)
     if pair:
         return {"measure": "quote", "unit": "/".join(pair)}
-    base_period = _BASE.search(text)
+    base_period = BASE.search(text)
     if base_period:
         return {"measure": "index", "unit": "index", "base_period": base_period[1]}
-    measure = next((m for pattern, m in _MEASURES if pattern.search(text)), "") or _MEASURE_OF.get(
-        role_of(name), ""
-    )
+    measure = _measure_in(subtitle) or _measure_in(text) or _MEASURE_OF.get(role_of(name), "")
     if measure:
         facts["measure"] = measure
     currency = _currency(text, subtitle, numbers)
@@ -607,6 +425,10 @@ def _facts(name: str, text: str, subtitle: str, numbers: ReadNumbers) -> dict[st
     if _ADJUSTED.search(text):
         facts |= {"measure": measure or "price", "income": "total"}
     return facts
+
+
+def _measure_in(text: str) -> str:
+    return next((m for pattern, m in _MEASURES if pattern.search(text)), "")
 
 
 def _pair(text: str) -> tuple[str, str] | None:

@@ -28,7 +28,7 @@ from ultrum.file_access import read_regular
 from ultrum.sources.limits import current
 from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.date_words import field_of, is_date_heading, months_by_language, worded_date
-from ultrum.sources.table.units import any_percent_word
+from ultrum.sources.table.unit_statements import any_percent_word
 
 ENCODINGS: Final = (
     *("cp1252", "cp1251", "cp1250", "cp1253", "cp1254", "cp1257", "cp932", "gb18030", "cp949", "big5", "koi8_r"),
@@ -83,6 +83,8 @@ _README: Final = re.compile(
     r"(?:^|/)(?:read[-_ ]?me|licen[cs]e|notes?|about|terms|disclaimer)[^/]*$|\.(?:pdf|md|rtf|docx?|png|jpe?g)$",
     re.IGNORECASE,
 )
+_README_TEXT: Final = re.compile(r"(?:\.(?:txt|md|text)|(?:^|/)[^./]+)$", re.IGNORECASE)
+_LONGEST_README: Final = 64 * 1024
 _ENCRYPTED: Final = 0x1  # flags of a member of a zip archive
 _END_MARK: Final = 0x2
 _MOST_DICTIONARY: Final = 256 * 1024 * 1024  # bytes that LZMA may hold
@@ -157,13 +159,28 @@ def names_in(body: bytes) -> set[str]:
         return set()
 
 
-def members_beside(body: bytes) -> list[str]:
-    """Files of a zip archive next to its only table, such as a read-me."""
+def texts_beside(body: bytes) -> dict[str, str]:
+    """Files of a zip archive next to its only table; a short read-me with its text."""
     if _is_packed(body) != "zip":
-        return []
+        return {}
     names = sorted(n for n in names_in(body) if not n.endswith("/") and not _is_system_file(n))
     aside = [n for n in names if _README.search(n)]
-    return aside if len(names) - len(aside) == 1 else []
+    return {n: _text_of_member(body, n) for n in aside} if len(names) - len(aside) == 1 else {}
+
+
+def _text_of_member(body: bytes, name: str) -> str:
+    """The text of a read-me; empty for another kind of document, or one that cannot be read."""
+    if not _README_TEXT.search(name):
+        return ""
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            if archive.getinfo(name).compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+                return ""
+            with archive.open(name) as member:
+                text = member.read(_LONGEST_README + 1)
+        return "" if len(text) > _LONGEST_README else decode(text, name, None)[0]
+    except (*DAMAGED, TableError):
+        return ""
 
 
 def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:

@@ -1,0 +1,346 @@
+"""Statements in the words of a file: units, currency, seasonal adjustment, base period and maturity.
+
+A statement is a word for percent, basis points, a currency or a multiple, in a line such as ``Unit: %``, in a
+title such as "Output, millions of QML", or in a column of units. Each one reaches the unit of a column or the
+list of what was not used.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache
+from typing import Final, Literal
+
+from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
+
+Kind = Literal[
+    "percent", "basis points", "currency", "multiple", "seasonal adjustment", "base period", "maturity"
+]
+_OF_UNITS: Final = ("percent", "basis points", "currency", "multiple")
+# names of percent in CLDR (unit concentr-percent), as stems; percentage points are percent of the same base
+PERCENT_WORD: Final = (
+    r"per ?cent(?:age)?|percents|pct|prozent\w*|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|porcentajes?"
+    r"|porcentual|percentual[ei]?|percentagem|por cento|percentuale|proc[eē]nt\w*|pros[eé]nt\w*|protsen\w*"
+    r"|percent(?:o|á|ách|uálne|u[ae]l)|odstot\w*|postot\w*|процен\w*|відсот\w*|százalék\w*|yüzde\w*"
+    r"|τοις εκατό|ποσοστ\w*|faoin gcéad|パーセント|百分比|百分率|퍼센트|백분율|بالمائة|بالمئة|אחוז\w*"
+    r"|प्रतिशत|persen|peratus|phần trăm|เปอร์เซ็นต์|ร้อยละ|درصد"
+)
+_PERCENT: Final = rf"(?:[%％]|(?<![^\W\d_])(?:{PERCENT_WORD})(?![^\W\d_]))"
+_POINTS: Final = (
+    r"(?<![^\W\d_])(?:basis ?points?|bps?|basispunkt\w*|points? de base|puntos? básicos?)(?![^\W\d_])"
+)
+_SCALES: Final = {  # words for thousand, million and billion, as statistical releases print them
+    3: r"thousands?|thous\.?|tausend|tsd\.?|milliers?|miles|migliaia|tusen\w*|tys\.?|tis\.?|тыс\.?|千",
+    6: r"millions?|mill\.?|mn\.?|mio\.?|millionen|millones|milhões|milioni|miljo\w+|mln\.?|млн\.?|百万",
+    9: r"billions?|bn\.?|mrd\.?|milliarden|milliards?|miliardi|miljard\w*|mld\.?|млрд\.?|十億|十亿",
+}
+_SCALE: Final = "|".join(f"(?P<e{power}>{words})" for power, words in _SCALES.items())
+SIGNS: Final = {
+    "€": "EUR",
+    "£": "GBP",
+    "zł": "PLN",
+    "Kč": "CZK",
+    "Ft": "HUF",
+    "лв": "BGN",
+    "₽": "RUB",
+    "₹": "INR",
+    "₺": "TRY",
+    "₴": "UAH",
+    "₪": "ILS",
+    "₫": "VND",
+    "₩": "KRW",
+    "฿": "THB",
+    "₸": "KZT",
+    "₼": "AZN",
+    "₾": "GEL",
+}
+_CODE: Final = rf"(?:[A-Z]{{3}}|{'|'.join(SIGNS)})"
+_SCALED_MONEY: Final = rf"(?:(?i:{_SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
+_LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
+LABELS: Final = re.compile(  # of a line whose value stands in the next cell
+    r"units?|unit[ _]of[ _]measure|unit_measure|einheit|unité|unidad|unità|unidade|eenheid|enhet|enhed|yksikkö"
+    r"|jednostka|jednotka|enota|jedinica|mértékegység|unitate|единица|одиниця|мерна единица|μονάδα|birim|単位"
+    r"|单位|단위|currency|währung|devise|monnaie|moneda|divisa|valuta|moeda|munt|valuutta|waluta|měna|mena|валюта"
+    r"|νόμισμα|para birimi|通貨|货币|통화",
+    re.IGNORECASE,
+)
+_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
+_OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
+_BEFORE: Final = (
+    r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
+)
+_END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]))"
+_AFTER: Final = (
+    r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?"
+    r"|of\b|van\b|der\b|des\b|du\b|del?\b|d[ao]\b|av\b|af\b"
+    r"|unless|except|sofern|sauf|salvo))"
+)
+NOT_MONEY: Final = re.compile(
+    r"\b(volume|vol|shares|units|number|count|trades|contracts|open interest|persons?|population|births|stück\w*"
+    r"|volumen|anzahl|nombre|volym|antal|wolumen|liczba|объем|количество|出来高|成交量)\b",
+    re.IGNORECASE,
+)
+
+
+@cache  # long patterns take milliseconds to compile, and most files need none
+def _value_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
+    return (
+        ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
+        ("basis points", re.compile(_POINTS, re.IGNORECASE)),
+        ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
+        ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]+(?i:{_SCALE})")),
+        ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{_SCALE})", re.IGNORECASE)),
+    )
+
+
+@cache
+def _title_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
+    return (
+        ("percent", re.compile(rf"{_BEFORE}{_PERCENT}{_AFTER}|(?:^|[.!]\s+){_PERCENT}{_AFTER}", re.IGNORECASE)),
+        ("basis points", re.compile(rf"{_BEFORE}{_POINTS}", re.IGNORECASE)),
+        ("currency", re.compile(rf"{_BEFORE}{_SCALED_MONEY}(?:{_END}|(?=\s*(?:/|per\b)))")),
+        ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]+(?i:{_SCALE}){_END}")),
+        ("multiple", re.compile(rf"{_BEFORE}(?:{_SCALE}){_AFTER}", re.IGNORECASE)),
+    )
+
+
+@cache
+def any_percent_word() -> re.Pattern[str]:
+    """Pattern of a percent sign or a word for percent."""
+    return re.compile(_PERCENT, re.IGNORECASE)
+
+
+BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
+_ADJUSTMENTS: Final = {  # words for seasonally adjusted and unadjusted data, by the code in the metadata
+    "N": r"(?:not|non)[ -](?:seasonally )?adjusted|unadjusted|\bNSA\b|unbereinigt|nicht saisonbereinigt"
+    r"|donn[ée]es brutes|non corrig\w+ des variations saisonni[èe]res|sin desestacionalizar"
+    r"|non destagionalizzat\w+"
+    r"|sem ajust\w+ sazonal|niet gecorrigeerd voor seizoen\w*|ej säsongsrensa\w*|niewyrównan\w+",
+    "Y": r"(?:seasonally and (?:calendar|working[- ]day)|(?:calendar|working[- ]day) and seasonally)[ -]adjusted"
+    r"|kalender- und saisonbereinigt|saison- und kalenderbereinigt|\bCVS[- ]CJO\b",
+    "W": r"(?:working|trading)[- ]day[ -]adjusted|kalenderbereinigt",
+    "S": r"season(?:ally)?[ -]adjusted|\bS\.?A\.?\b(?=[;,)]|$)|saisonbereinigt"
+    r"|corrig\w+ des variations saisonni[èe]res|\bCVS\b"
+    r"|desestacionalizad\w+|ajustad\w+ estacionalmente|destagionalizzat\w+|dessazonalizad\w+"
+    r"|ajust\w+ sazonal\w*|sei[sz]oen[s]?gecorrigeerd|säsongs?rensa\w+|sesongjuster\w+|sæsonkorrigere\w+"
+    r"|kausitasoit\w+|wyrównan\w+ sezonowo|odsezonowan\w+|sezónně očištěn\w+|季節調整済\w*|季节调整|계절조정",
+}
+_TENORS: Final = {
+    word: number
+    for number, words in enumerate(
+        ("one 1", "two 2", "three 3", "four 4", "five 5", "six 6", "seven 7", "eight 8", "nine 9", "ten 10"), 1
+    )
+    for word in words.split()
+} | {"twelve": 12, "twenty": 20, "thirty": 30}
+_TENOR: Final = re.compile(
+    rf"\b({'|'.join(_TENORS)}|1[1-9]|[2-9]\d|1\d\d)[- ](day|week|month|year)s?\b", re.IGNORECASE
+)
+_OF_DEBT: Final = re.compile(
+    r"\b(?:bills?|bonds?|notes?|treasur\w+|yields?|rates?|swaps?|deposits?|mortgages?|paper|loans?|money)\b",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class Statement:
+    """A statement about units in the words of a file.
+
+    Attributes
+    ----------
+    kind : str
+    value : str
+        Code of a currency, base period, maturity, or code of seasonal adjustment.
+    power : int
+        Power of ten of a multiple.
+    text : str
+        Words of the file.
+    line : int
+        Line of the words above the table, from 1; 0 below it.
+    labelled : bool
+        Whether a label introduces it, as in ``Unit: %``.
+    column : str
+        Column of units that states it.
+    """
+
+    kind: Kind
+    text: str
+    line: int = 0
+    value: str = ""
+    power: int = 0
+    labelled: bool = False
+    column: str = ""
+
+    @property
+    def is_of_units(self) -> bool:
+        """Whether the numbers depend on it."""
+        return self.kind in _OF_UNITS
+
+    @property
+    def named(self) -> str:
+        """The kind, with the base period or maturity."""
+        return f"{self.kind} {self.value}" if self.kind in ("base period", "maturity") else self.kind
+
+    def __str__(self) -> str:
+        where = self.column or (f"line {self.line}" if self.line else "below the table")
+        return f"'{self.text[:60]}', {where}"
+
+
+def clauses_of_columns(
+    text: str, names: Sequence[str], marks: Mapping[str, Sequence[str]] | None = None
+) -> tuple[str, dict[str, str]]:
+    """The words of a table without the clauses about single columns, and these clauses by column.
+
+    Each clause stays on its line. A footnote belongs to the columns whose heading has its mark: ``marks``.
+
+    Examples
+    --------
+    >>> clauses_of_columns("Returns in percent; RF is in percent per annum.", ["Mkt", "RF"])
+    ('Returns in percent;', {'RF': 'RF is in percent per annum.'})
+    """
+    words = [n for n in names if len(n) > 1 and n in text]
+    if not words and not marks:
+        return text, {}
+    one = "|".join(map(re.escape, sorted(words, key=len, reverse=True))) or r"(?!)"
+    begins = re.compile(rf"(?:and |the |column )?['\"]?({one})['\"]?\s*(?:(?:is|are|in)\b|[:=])")
+    rest: list[str] = []
+    own: dict[str, str] = {}
+    for number, line in enumerate(text.split("\n")):
+        note = _FOOTNOTE.match(line) if marks else None
+        if note and marks and mark_of(note[1]) in marks:
+            rest.append("")
+            for name in marks[mark_of(note[1])]:
+                before = own.get(name, "\n" * number)
+                own[name] = f"{before} {line[note.end() :]}" if name in own else before + line[note.end() :]
+            continue
+        kept = []
+        for clause in _CLAUSE.split(line):
+            match = begins.match(clause.strip())
+            if match is None:
+                kept.append(clause)
+            else:
+                before = own.get(match[1], "\n" * number)
+                own[match[1]] = f"{before} {clause}" if match[1] in own else before + clause
+        rest.append(" ".join(kept))
+    return "\n".join(rest), own
+
+
+_MARK: Final = r"\*+|[†‡§]|[⁰¹²³⁴-⁹]+|\(?(?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\]"
+_FOOTNOTE: Final = re.compile(rf"\s*({_MARK})[\s:.]*(?=\S)")
+_MARKED: Final = re.compile(rf"(?<=\S) ?({_MARK})\s*$")
+
+
+def mark_of(text: str) -> str:
+    """The mark of a footnote, or the one at the end of a heading; empty if it has none.
+
+    Examples
+    --------
+    >>> mark_of("1)"), mark_of("Vacancy ¹"), mark_of("Vacancy*"), mark_of("Vacancy")
+    ('1', '1', '*', '')
+    """
+    match = _MARKED.search(f"x {text}")
+    return unicodedata.normalize("NFKC", match[1]).strip("()[] ") if match else ""
+
+
+def statements_in(above: str, below: str) -> tuple[Statement, ...]:
+    """Statements in the words above and below a table."""
+    stated: list[Statement] = []
+    for number, line in enumerate(above.split("\n"), 1):
+        stated += _of_line(line.strip(), number)
+    for line in below.split("\n"):
+        stated += _of_line(line.strip(), 0)
+    return tuple(dict.fromkeys(stated))
+
+
+def percent_words(above: str, below: str) -> Iterator[Statement]:
+    """Every word for percent that does not follow a number, whether or not it states a unit."""
+    lines = [*enumerate(above.split("\n"), 1), *((0, line) for line in below.split("\n"))]
+    for number, line in lines:
+        match = next((m for m in any_percent_word().finditer(line) if not _after_number(line, m.start())), None)
+        if match:
+            yield Statement("percent", line.strip(), number)
+
+
+def statement_of(text: str) -> Statement | None:
+    """The statement that a whole text makes, such as a cell of a column of units."""
+    bare = text.strip().strip("()[]").strip()
+    for kind, pattern in _value_patterns():
+        match = pattern.fullmatch(bare)
+        made = _statement(kind, match, text, 0) if match else None
+        if made is not None:
+            return made
+    return None
+
+
+def _of_line(line: str, number: int) -> Iterator[Statement]:
+    if not line:
+        return
+    labelled = _LABELLED.fullmatch(line)
+    label, value = (labelled["label"], labelled["value"]) if labelled else ("", "")
+    if not labelled and ", " in line:
+        label, value = line.split(", ", 1)
+        label = label if LABELS.fullmatch(label.strip().rstrip(":")) else ""
+    stated = statement_of(value) if label else None
+    if stated is not None and _OTHER_LABEL.match(label):
+        return
+    if stated is not None:
+        yield Statement(stated.kind, line, number, stated.value, stated.power, labelled=True)
+        return
+    for kind, pattern in _title_patterns():
+        for match in pattern.finditer(line):
+            start = match.start() + len(match[0]) - len(match[0].lstrip())
+            made = None if _after_number(line, start) else _statement(kind, match, line, number)
+            if made is not None:
+                yield made
+    yield from _descriptions(line, number)
+
+
+def _descriptions(line: str, number: int) -> Iterator[Statement]:
+    """Statements on which no number depends: seasonal adjustment, base period and maturity."""
+    rest = line
+    for code, pattern in _adjustment_patterns():
+        rest, count = pattern.subn(" ", rest)
+        if count:
+            yield Statement("seasonal adjustment", line, number, code)
+    for match in BASE.finditer(line):
+        yield Statement("base period", line, number, match[1])
+    if _OF_DEBT.search(line):
+        for match in _TENOR.finditer(line):
+            count = _TENORS.get(match[1].lower()) or int(match[1])
+            yield Statement("maturity", line, number, f"P{count}{match[2][0].upper()}")
+
+
+@cache
+def _adjustment_patterns() -> Sequence[tuple[str, re.Pattern[str]]]:
+    return [(code, re.compile(words, re.IGNORECASE)) for code, words in _ADJUSTMENTS.items()]
+
+
+def _statement(kind: Kind, match: re.Match[str], text: str, line: int) -> Statement | None:
+    groups = match.groupdict()
+    power = next((int(k[1:]) for k, v in groups.items() if v and k.startswith("e")), 0)
+    code = SIGNS.get(groups.get("code") or "", groups.get("code") or "")
+    if kind == "currency" and not (code in ISO_4217 or (is_currency(code) and not code.startswith("X"))):
+        return None  # codes from XA are left to users too, and are mostly words: XLS, XML
+    return Statement(kind, text.strip(), line, code, power)
+
+
+def _after_number(line: str, start: int) -> bool:
+    """Whether a word follows a number: "2 percent" is about the 2 alone."""
+    return bool(re.search(r"\d\s*$", line[:start]))
+
+
+_ANNUAL: Final = re.compile(
+    r"\b(per annum|p\. ?a\b|annuali[sz]ed|pro jahr|par an|al año|all'anno|ao ano|per jaar)|\bpa\b", re.IGNORECASE
+)
+
+
+def is_annual(*texts: str) -> bool:
+    """Whether words state a rate per annum, which is not a return of the period."""
+    return any(_ANNUAL.search(text) for text in texts)
+
+
+def of_kind(stated: Iterable[Statement], kind: Kind) -> list[Statement]:
+    """Statements of one kind."""
+    return [s for s in stated if s.kind == kind]
