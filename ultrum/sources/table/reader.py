@@ -65,11 +65,11 @@ def read_series(
     date_column: str | int | None = None,
     dates: str | None = None,
     first_year: int | None = None,
+    frequency: str | None = None,
+    timezone: str | None = None,
     decimal: str | None = None,
     units: str | Mapping[str, str] | None = None,
     missing: Sequence[str] | None = None,
-    frequency: str | None = None,
-    timezone: str | None = None,
     asset_column: str | None = None,
     breaks: Sequence[str] | None = None,
     figure: str | None = None,
@@ -83,6 +83,10 @@ def read_series(
 
     Delimited text, XLSX, XLS, ODS, web pages, JSON records and Parquet, plain or inside a zip or
     gzip; long or wide, dates down or across, months next to years, with prose around the table.
+
+    Everything is detected. The options, which a message names where one is needed, come in groups: the table
+    (``member`` to ``headings``), its cells (``encoding`` to ``columns``), its dates (``date_column`` to
+    ``timezone``), its values (``decimal`` to ``breaks``), pages of today (``figure`` to ``expand``).
 
     Parameters
     ----------
@@ -111,16 +115,16 @@ def read_series(
         numbers: ``"serial 1900"``, ``"serial 1904"``, ``"epoch s"``, ``"epoch ms"``.
     first_year : int, optional
         Year of the earliest date, for two-digit years with two possible centuries.
+    frequency : str, optional
+        Inferred from the dates by default.
+    timezone : str, optional
+        Time zone of intraday data without one.
     decimal : {".", ","}, optional
         Decimal mark; detected from the text by default.
     units : str or mapping of column to str, optional
         ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
     missing : sequence of str, optional
         Further codes for missing values, such as ``["-999"]``.
-    frequency : str, optional
-        Inferred from the dates by default.
-    timezone : str, optional
-        Time zone of intraday data without one.
     asset_column : str, optional
         Column that names the asset of each row, in a long table.
     breaks : sequence of str, optional
