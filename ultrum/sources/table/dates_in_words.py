@@ -154,6 +154,7 @@ def _replaced(
 
 # Quarters and half-years of fiscal years, such as FY04 Q1, as those of the calendar
 
+_SAMPLE: Final = 60
 _FEWEST_YEARS: Final = 2
 _LONGEST_HEADING: Final = 60
 _YEAR: Final = r"FY ?'?(?:(?:19|20)?\d\d[/-])?(?P<{}>(?:19|20)?\d\d)"
@@ -244,8 +245,10 @@ def in_calendar_quarters(grid: Grid, year_end: int | None) -> Grid:
 
 def _columns_of(grid: Grid, is_label: Callable[[str], bool], fewest: int) -> set[int]:
     """The first columns with labels of a kind; a cell with digits that is none speaks against them."""
+    sample = grid.rows[:_SAMPLE]
+    likely = {k for r in sample for k, c in enumerate(r[:4]) if isinstance(c, str) and is_label(c.strip())}
     columns = set()
-    for k in range(4):
+    for k in likely:
         cells = {c.strip() for row in grid.rows if len(row) > k and isinstance(c := row[k], str)}
         dated = [c for c in cells if looks_like_date(c) or is_label(c)]
         if len(dated) >= fewest and all(map(is_label, dated)):
