@@ -371,6 +371,8 @@ export = ["csv", "xlsx", "parquet", "sql", "latex", "markdown", "svg", "pdf"]
             for address in ("h:x.csv?token=abc", "h:x.csv?key=0123456789abcdef0"):
                 with self.refused(SourceError, "holds a secret"):
                     desk.fetch(address)
+                with self.refused(SourceError, "holds a secret"):
+                    SeriesSet.of(["h:y.csv", address]).save(self.folder / "set.toml")
         self.assertNotIn(b"abc", b"".join(p.read_bytes() for p in self.folder.rglob("*") if p.is_file()))
 
     def test_no_name_runs_or_leads_anywhere(self):

@@ -246,6 +246,32 @@ class Whole(OnPractice):
         self.assertNotIn("models.market.SHIPS.market", moved.moved.index)
         self.assertIn("numbers changed", repr(moved))
 
+    def test_the_cells_of_a_revised_message_are_named_in_every_format(self):
+        path, structure = "data/PRICES/M.QM.CPI", "datastructure/QLO/PRICES/1.0?references=children"
+        for words in ("csv", "json", "xml"):
+            with self.subTest(words):
+                bodies, values = {}, []
+                for word in ("before", "after"):
+                    desk = self.desk(formats={"observatory": words})
+                    desk.refresh(["observatory:PRICES/M.QM.CPI"])
+                    values.append(desk.fetch("observatory:PRICES/M.QM.CPI").values)
+                    for p in (path, structure):
+                        bodies[p + word] = desk.download("observatory", p).body
+                    self.service.add_fault("revised", "PRICES/M.QM.CPI", times=-1)
+                self.service.clear_faults()
+                records = [
+                    {"numbers": {}, "study": {"sources": {"observatory": {"kind": "sdmx"}}}, "stages": [
+                        {"name": "p", "gives": word, "settings": {}, "takes": [
+                            {"source": "observatory", "path": p, "checksum": p + word} for p in (path, structure)]}]}
+                    for word in ("before", "after")
+                ]  # fmt: skip
+                cells = changes(*records, bytes_of=bodies.get).cells
+                moved = (values[1] != values[0]).pipe(lambda m: m[m].index)
+                row = cells[cells["download"] == f"observatory:{path}"].iloc[0]
+                self.assertEqual((row["cells"], row["first"], row["last"]),
+                                 (len(moved), str(moved[0]), str(moved[-1])))  # fmt: skip
+                self.assertEqual(row["column"], "M.QM.CPI" if words != "csv" else row["column"])
+
     def test_changes_name_keys_numbers_that_come_and_go_and_renamed_models(self):
         study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
         first = run_facts(self.run_it(study))

@@ -8,11 +8,12 @@ import tomllib
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from ultrum.core.transform.steps import step_fault
 from ultrum.errors import SourceError
 from ultrum.file_access import path_of, read_regular, toml_of
+from ultrum.sources.credentials import refuse_secret
 
 
 class Member(BaseModel):
@@ -23,6 +24,14 @@ class Member(BaseModel):
     name: str = ""
     steps: list[dict[str, Any]] = []
     expand: dict[str, list[str]] = {}
+
+    @model_validator(mode="after")
+    def _holds_no_secret(self) -> Member:
+        """Refuse a secret in any text, since the set is written to files and to the catalogue."""
+        texts = [self.address, self.name, *(str(v) for s in self.steps for v in s.values()), *self.expand]
+        for text in (*texts, *(v for values in self.expand.values() for v in values)):
+            refuse_secret(text, f"Series '{self.address.partition('?')[0]}'")
+        return self
 
 
 class SeriesSet(BaseModel):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -13,6 +14,8 @@ import pandas as pd
 from ultrum.core.displayed_numbers import decimals, quantity, significant
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import UltrumError, choices, name_list
+from ultrum.sources.sdmx.client import decode
+from ultrum.sources.sdmx.structures import read_structure
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
 from ultrum.study.provenance import RunRecord, StageRecord, error_of, stage_of, stage_trail
@@ -148,18 +151,18 @@ def _revised_cells(before: RunRecord, after: RunRecord, bytes_of: BytesOf) -> pd
         bodies = bytes_of(old[name]), bytes_of(checksum)
         if bodies[0] is None or bodies[1] is None:
             continue
-        tables = [_columns_of(body, name, after) for body in bodies if body is not None]
+        tables = [_columns_of(body, name, after, bytes_of) for body in bodies if body is not None]
         rows += [(name, *row) for row in _differing_columns(*tables)]
     return pd.DataFrame(rows, columns=["download", "column", "cells", "first", "last", "at", "before", "after"])
 
 
-def _columns_of(body: bytes, name: str, run: RunRecord) -> dict[str, pd.Series]:
+def _columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> dict[str, pd.Series]:
     """The columns of a download by date: its series, or the rows of its records."""
     source, _, path = name.partition(":")
     sections: Any = (run.get("study") or {}).get("sources", {})
     settings = sections.get(source, {})
-    if settings.get("kind") == "sdmx" and body.lstrip()[:1] in (b"<", b"{"):
-        return {}  # a message, not a table
+    if settings.get("kind", "sdmx") == "sdmx" and body.lstrip()[:1] in (b"<", b"{"):
+        return _series_of_message(body, path, _structures(run, source, bytes_of)) if _is_data(path) else {}
     given = settings.get("tables", {}).get(path, {})
     for options in (given, {**given, "records_only": True}):
         try:
@@ -173,6 +176,37 @@ def _columns_of(body: bytes, name: str, run: RunRecord) -> dict[str, pd.Series]:
         records = reading.records
         rows = pd.Index([f"row {k + 1}" for k in range(len(records))])
         return {str(c): records[c].set_axis(rows) for c in records}
+    return {}
+
+
+def _is_data(path: str) -> bool:
+    return path.startswith("data/")
+
+
+def _structures(run: RunRecord, source: str, bytes_of: BytesOf) -> list[tuple[str, ...]]:
+    """Dimensions of the structures that a run took from a source."""
+    dimensions = []
+    for name, checksum in _bytes_of(run).items():
+        body = bytes_of(checksum) if name.startswith(f"{source}:datastructure/") else None
+        with contextlib.suppress(UltrumError):
+            dimensions += [read_structure(body, name).dimensions] if body is not None else []
+    return dimensions
+
+
+def _series_of_message(body: bytes, path: str, structures: Sequence[tuple[str, ...]]) -> dict[str, pd.Series]:
+    """The series of an SDMX data message by key; by number if no structure of the run has its dimensions."""
+    for dimensions in (*structures, ()):
+        try:
+            series = decode(body, "", dimensions, path)
+        except UltrumError:
+            continue
+        keys = [s.key for s in series]
+        named = bool(dimensions) and all(all(k.split(".")) and k.count(".") == len(dimensions) - 1 for k in keys)
+        if dimensions and not (named and len(set(keys)) == len(keys)):
+            continue
+        names = keys if named else [f"series {k + 1}" for k in range(len(series))]
+        columns = {n: pd.Series(s.values, index=pd.Index(s.periods)) for n, s in zip(names, series, strict=True)}
+        return {n: v[~v.index.duplicated()] for n, v in columns.items()}
     return {}
 
 
