@@ -86,10 +86,34 @@ class Aligning(Scratch):
         self.assertEqual(list(panel.long().columns), ["period", "asset", "excess_return", "market"])
         self.assertEqual(len(panel.sample("2010-03", "2010-05").factors), 3)
 
+    def test_the_fixes_for_plain_tables_of_returns_lead_to_the_right_beta(self):
+        months, rng = pd.period_range("2005-01", periods=120, freq="M"), np.random.default_rng(2)
+        factor = pd.Series(rng.normal(0.006, 0.04, 120), months, name="market")
+        stock = pd.Series(0.9 * factor + rng.normal(0, 0.02, 120) + 0.002, months, name="A")
+        right = np.polyfit(factor, stock - 0.002, 1)[0]
+        rate = pd.Series(0.002, months, name="bill")
+        options, followed = {}, []
+        for _ in range(4):
+            try:
+                panel = ul.align(assets=stock, factors=factor.to_frame(), risk_free=rate, **options)
+            except ul.UltrumError as error:
+                name, values = next(iter(error.recommended.items()))
+                options[name] = values[0]
+                followed.append(name)
+        self.assertEqual(followed, ["measure", "excess_of"])
+        self.assertAlmostEqual(ul.factor_betas(panel).coefficients.loc["A", "market"], right, 10)
+        headed = ul.align(assets=stock, factors=factor.rename("Mkt-RF"), risk_free=rate, measure="return")
+        self.assertEqual(headed.metadata["Mkt-RF"].excess_of, "bill")
+        with self.assertWarnsRegex(ul.DataWarning, "market: the measure is not declared"):
+            ul.align(assets=stock, factors=factor, risk_free=rate, known_by="P1M")
+        text = "month;Mkt-RF;SMB;RF\n" + "".join(f"{m};0.01;{k / 1000};0.002\n" for k, m in enumerate(months))
+        series = ul.read_series(text, measure="return").series
+        self.assertEqual([s.metadata.excess_of for s in series.values()], ["RF", "", ""])
+
     def test_refusals(self):
         said = parts()
         percent = returns(100 * RNG.normal(0, 0.04, 12), "market", excess_of="bill")
-        with self.refused(UnitError, "market", "units='percent'", "% per period"):
+        with self.refused(UnitError, "market", "units='percent'", "% per month"):
             ul.align(**said | {"factors": percent})
         with self.refused(UnitError, "risk-free", "percent"):
             ul.align(**said | {"risk_free": returns(np.full(12, 0.25), "bill")})

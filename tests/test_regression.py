@@ -208,8 +208,8 @@ class Refusals(Scratch):
         self.assertEqual(list(cost.notes), ["late"])
 
     def test_excess_on_total_returns_is_refused(self):
-        y = series(np.arange(5.0), measure="return", excess_of="bill", name="A")
-        x = series(np.arange(5.0) ** 2, measure="return", name="market")
+        y = series(np.arange(5.0) / 100, measure="return", excess_of="bill", name="A")
+        x = series(np.arange(5.0) ** 2 / 100, measure="return", name="market")
         with self.refused(UnitError, "market", "excess"):
             ul.regress(y, x)
 

@@ -99,6 +99,32 @@ class TotalReturns(Scratch):
         self.assertAlmostEqual(got["2024-02"], 0.5, 12)
         self.assertTrue(np.isnan(ul.returns(table, frequency="M")["A"].to_pandas()["2024-02"]))
 
+    def test_what_is_no_return_is_refused_by_every_function_in_the_same_words(self):
+        rng = np.random.default_rng(5)
+        right = rng.normal(0.01, 0.05, 60)
+        takes = {
+            "risk_return": ul.risk_return, "drawdowns": ul.drawdowns, "distribution": ul.distribution,
+            "calendar_returns": ul.calendar_returns, "forward_returns": lambda x: ul.forward_returns(x, ["2010-05"]),
+            "momentum": lambda x: ul.momentum(x.as_table()), "portfolio": lambda x: ul.portfolio(x.as_table()),
+            "compare_to_benchmark": lambda x: ul.compare_to_benchmark(x, series(right, name="b", measure=x.metadata.measure)),
+            "regress": lambda x: ul.regress(x, series(right[::-1].copy(), name="x", measure="return")),
+            "align": lambda x: ul.align(assets=x.as_table(), risk_free=0.02, factors=series(
+                right, name="f", measure="return", excess_of="bill")),
+        }  # fmt: skip
+        cases = {
+            "percent taken for decimals": 100 * right, "look like prices": 40 + 100 * np.cumprod(1 + right),
+            "more than the whole investment": np.where(np.arange(60) == 7, -1.3, right),
+            "looks like a yield": 0.05 + 0.01 * np.sin(np.arange(60) / 20),
+        }  # fmt: skip
+        for name, function in takes.items():
+            function(series(right, name="A", measure="return"))
+            for words, values in cases.items():
+                with self.subTest(name, words=words), self.assertRaisesRegex(UnitError, f"{name}: 'A'.*{words}"):
+                    function(series(values, name="A", measure="return"))
+        with self.assertWarnsRegex(ul.DataWarning, "36 % a year"):
+            ul.excess(series(right, measure="return"), series([0.03] * 60, name="bill", measure="return"))
+        ul.risk_return(series(rng.normal(0.02, 0.3, 60), measure="return"))  # a wild one, and no percent
+
     def test_currencies_are_never_mixed(self):
         here = series([0.1, 0.2], name="A", measure="return", currency="QML")
         there = series([0.1, 0.2], name="B", measure="return", currency="QSR")
@@ -106,7 +132,7 @@ class TotalReturns(Scratch):
         with self.assertRaisesRegex(CurrencyError, "A is in QML, bill in QSR"):
             ul.excess(ul.SeriesTable.of([there, here]), bill)
         self.assertEqual(ul.excess(there, bill).values.round(9).tolist(), [0.09, 0.19])
-        with self.assertRaisesRegex(CurrencyError, "QML and QSR"):
+        with self.assertRaisesRegex(CurrencyError, "A in QML, B in QSR"):
             ul.portfolio(ul.SeriesTable.of([here, there]))
 
     def test_a_payment_on_a_day_without_trading_costs_nobody_a_return(self):

@@ -11,6 +11,7 @@ from typing import Final
 
 import pandas as pd
 
+from ultrum.core.series.excess_headings import plain_heading
 from ultrum.core.time.frequency import Frequency
 from ultrum.desk.desk import Desk
 from ultrum.desk.settings import SnapshotSettings, SourceSettings
@@ -18,7 +19,6 @@ from ultrum.errors import StudyError, name_list, one_of
 from ultrum.file_access import path_of
 from ultrum.sources.database import Query
 from ultrum.sources.download import Address
-from ultrum.sources.table.column_words import plain_heading
 from ultrum.sources.table.factor_columns import FactorTable, factor_table
 from ultrum.sources.table.price_and_event_columns import PriceTable, account_columns, event_columns, price_table
 from ultrum.sources.table.reading_result import Decision, Reading

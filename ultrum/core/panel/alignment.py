@@ -26,15 +26,15 @@ from ultrum.core.panel.release_dates import (
     rule_for,
 )
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
-from ultrum.core.series.metadata import ZERO_COST
+from ultrum.core.series.excess_headings import excess_of_heading
+from ultrum.core.series.metadata import ZERO_COST, Metadata
+from ultrum.core.series.return_checks import check_size, not_returns
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list
-
-_WILDEST: Final = {"asset": 4.0, "factor": 1.0, "risk-free": 0.05}
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, warn_user
 
 
 def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...]:
@@ -90,15 +90,12 @@ def check_roles(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries, *,
         if in_excess and metadata.is_return and not metadata.excess_of:
             raise UnitError(
                 f"Factor {metadata.name} is not an excess return.",
-                fix=f"Apply excess({metadata.name}, risk_free), or use .with_metadata(excess_of='zero cost') for "
-                "a long-short portfolio.",
+                fix=f"Apply excess({metadata.name}, risk_free); if it is one already, set excess_of='risk-free "
+                "rate', and for a long-short portfolio excess_of='zero cost'.",
                 setting="total_return_factors",
             )
     if rate.metadata.measure != "return":
-        raise UnitError(
-            f"{rate.name} is {rate.metadata.measure_in_words}; the risk-free "
-            "rate must be a return per period. Convert a yield with yield_to_return."
-        )
+        raise not_returns(rate.metadata, "align")
 
 
 def by_kind(factors: SeriesTable) -> tuple[list[str], list[str]]:
@@ -118,42 +115,6 @@ def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) ->
     return next(iter(currencies), "")
 
 
-def check_size(table: SeriesTable | None, role: str) -> None:
-    """Refuse percent read as decimals, judged by the size of the returns."""
-    if table is None:
-        return
-    block, limit = table.block, _WILDEST[role]
-    if not len(block):
-        return
-    highest = np.maximum(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
-    wild = [k for k in np.flatnonzero(highest > limit) if _size(block[:, k], role) > limit]
-    if not wild:
-        return
-    column = int(wild[0])
-    name, finite = table.names[column], block[np.isfinite(block[:, column]), column]
-    size = _size(finite, role)
-    if role != "risk-free" and finite.min() > 0:
-        raise UnitError(
-            f"'{name}' is declared as returns, but all its values are above zero, up to "
-            f"{finite.max():,.6g}: these look like prices. Use returns(prices)."
-        )
-    what = "mean" if role == "risk-free" else "standard deviation"
-    raise UnitError(
-        f"The {role} return '{name}' has a {what} of {100 * size:,.0f} % per period: "
-        "these look like percent taken for decimals.",
-        fix="Read the table with units='percent', or set check_units=False if they are decimals.",
-        setting="units",
-    )
-
-
-def _size(values: Floats, role: str) -> float:
-    """Mean of a risk-free return, standard deviation of any other."""
-    finite = values[np.isfinite(values)]
-    if len(finite) < 3:
-        return 0.0
-    return float(np.mean(np.abs(finite)) if role == "risk-free" else np.std(finite))
-
-
 # Alignment of assets, factors, conditions and the risk-free rate, with a log of what is missing
 
 _ROWS: Final = ("complete", "any")
@@ -163,9 +124,9 @@ _ROWS: Final = ("complete", "any")
 @validate_arguments
 def align(
     *,
-    assets: SeriesTable | pd.DataFrame,
-    factors: SeriesTable | TimeSeries | Sequence[TimeSeries] | pd.DataFrame,
-    risk_free: TimeSeries | float | None = None,
+    assets: SeriesTable | TimeSeries | pd.DataFrame | pd.Series,
+    factors: SeriesTable | TimeSeries | Sequence[TimeSeries] | pd.DataFrame | pd.Series,
+    risk_free: TimeSeries | pd.Series | float | None = None,
     conditions: SeriesTable | TimeSeries | Sequence[TimeSeries] | None = None,
     frequency: str | Frequency = "M",
     rows: Literal["complete", "any"] = "complete",
@@ -174,6 +135,8 @@ def align(
     rates: ExchangeRates | None = None,
     start: str | None = None,
     end: str | None = None,
+    measure: str | None = None,
+    excess_of: str | None = None,
     check_units: bool = True,
     to: str | None = None,
 ) -> Panel:
@@ -208,6 +171,10 @@ def align(
         Exchange rates for the conversion.
     start, end : str, optional
         First and last period.
+    measure, excess_of : str, optional
+        What factors without metadata are, such as pandas data: ``measure="return"``, in excess of a rate
+        (``excess_of="bill"``) or of a long–short portfolio (``excess_of="zero cost"``). A heading such as
+        ``Mkt-RF`` states the excess itself.
     check_units : bool
         Refuse numbers so large that they must be percent read as decimals.
     to : path, optional
@@ -242,8 +209,10 @@ def align(
     if rows not in _ROWS:
         raise AlignmentError(f"rows='{rows}' is not known; it is complete or any.")
     target = Frequency.parse(frequency)
-    raw = _factors_of(factors)
+    if isinstance(risk_free, pd.Series):
+        risk_free = TimeSeries.from_pandas(risk_free, measure="return")
     given_rate = risk_free if isinstance(risk_free, TimeSeries) else None
+    raw = _declare_factors(_factors_of(factors), measure, excess_of, given_rate)
     codes = {t.metadata.frequency.code for t in [given_rate] if t}
     if target.code == "B" and "D" in codes | {raw.frequency.code, _code(assets)}:
         target = Frequency("D")  # some rows are on weekends
@@ -256,10 +225,12 @@ def align(
     condition_list = _conditions_of(conditions)
     check_names(returns, loadings, [c.name for c in condition_list], rate.name)
     if (macro or condition_list) and known_by is None:
-        named = ", ".join([*macro, *(c.name for c in condition_list)])
-        raise AlignmentError(
-            f"{named}: set their publication lag, such as known_by='P1M', or known_by='hindsight' to use each "
-            "value in the period it describes (look-ahead)."
+        raise AlignmentError(_unlagged(loadings, macro, [c.name for c in condition_list]))
+    unknown = [n for n in macro if not loadings[n].metadata.measure]
+    if unknown:
+        warn_user(
+            f"{', '.join(unknown)}: the measure is not declared, so values are lagged as macroeconomic ones. If "
+            "they are returns, set measure='return'."
         )
     stated, carried = _lag_conditions(condition_list, known_by, target)
     blocks = {
@@ -269,9 +240,10 @@ def align(
         "risk_free": rate.as_table(),
     }
     if check_units:
-        check_size(returns, "asset")
-        check_size(loadings.select(traded) if traded else None, "factor")
-        check_size(blocks["risk_free"], "risk-free")
+        check_size(returns, "align", optional=True)
+        check_size(rate.as_table(), "align", "risk-free", optional=True)
+        if traded:
+            check_size(loadings.select(traded), "align", "factor", optional=True)
     warned = income_warning(returns, loadings)
     money = currency_of(returns, loadings, rate)
     return _assemble(blocks, target, rows, start, end, money, carried, warned)
@@ -351,7 +323,7 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | 
     return to_currency(assets, currency, rates)
 
 
-def _code(assets: SeriesTable | pd.DataFrame) -> str:
+def _code(assets: object) -> str:
     """Frequency code of labelled assets."""
     return assets.frequency.code if isinstance(assets, SeriesTable) else ""
 
@@ -360,6 +332,46 @@ def _factors_of(factors: object) -> SeriesTable:
     if isinstance(factors, list | tuple):
         return SeriesTable.of(factors)
     return _as_table(factors)
+
+
+def _declare_factors(
+    factors: SeriesTable, measure: str | None, excess_of: str | None, rate: TimeSeries | None
+) -> SeriesTable:
+    """Factors with the measure and the excess that are given, or stated by their headings."""
+    if measure is not None and (other := [m for m in factors.metadata if m.measure not in ("", measure)]):
+        raise UnitError(
+            f"{other[0].name} is {other[0].measure_in_words}, not a {measure}. Leave measure out, which is "
+            "for factors without metadata."
+        )
+    return SeriesTable.from_arrays(
+        factors.block, factors.index, [_declare(m, measure, excess_of, rate) for m in factors.metadata]
+    )
+
+
+def _declare(metadata: Metadata, measure: str | None, excess_of: str | None, rate: TimeSeries | None) -> Metadata:
+    """The metadata of a factor with what is given for all, and with the excess that its heading states."""
+    if measure is not None and not metadata.measure:
+        metadata = metadata.replace(measure=measure)
+    if metadata.measure != "return" or metadata.excess_of:
+        return metadata
+    stated = excess_of_heading(metadata.name)
+    over = rate.name if stated and rate is not None else stated or excess_of or ""
+    return metadata.replace(excess_of=over) if over else metadata
+
+
+def _unlagged(factors: SeriesTable, macro: Sequence[str], conditions: Sequence[str]) -> str:
+    """The refusal of values whose day of publication is not stated; a factor may just be an undeclared return."""
+    lag = (
+        "set their publication lag, such as known_by='P1M', or known_by='hindsight' to use each value in the "
+        "period it describes (look-ahead)."
+    )
+    unknown = [n for n in macro if not factors[n].metadata.measure]
+    if not unknown:
+        return f"{', '.join([*macro, *conditions])}: {lag}"
+    return (
+        f"{', '.join(unknown)}: the measure is not declared. Set measure='return' if they are returns. If they "
+        f"are macroeconomic series, {lag}"
+    )
 
 
 def _conditions_of(conditions: object) -> list[TimeSeries]:
@@ -428,6 +440,7 @@ def _periods(first: int, last: int) -> Ints:
 def _as_table(data: Any, **facts: Any) -> SeriesTable:
     if isinstance(data, TimeSeries):
         return data.as_table()
+    data = data.to_frame() if isinstance(data, pd.Series) else data
     return data if isinstance(data, SeriesTable) else SeriesTable.from_pandas(data, **facts)
 
 

@@ -15,6 +15,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
+from ultrum.core.series.return_checks import Role, check_size
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
@@ -158,6 +159,8 @@ def check_excess(y: object, X: object) -> None:
     """Refuse an excess return on a factor that is not in excess, and the reverse."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
+    check_declared_returns(y, "asset")
+    check_declared_returns(X, "factor")
     right = [d for d in metadata_of(X) if d.is_return]
     kinds = {bool(d.excess_of): d for d in right}
     for mine in metadata_of(y) if right else ():
@@ -168,6 +171,14 @@ def check_excess(y: object, X: object) -> None:
                 f"{other.name} is in excess of {other.excess_of}, {plain.name} is not in "
                 f"excess of anything. Apply excess({plain.name}, risk_free) first."
             )
+
+
+def check_declared_returns(data: TimeSeries | SeriesTable, role: Role) -> None:
+    """Refuse columns declared as returns whose size or sign no return has."""
+    table = data.as_table() if isinstance(data, TimeSeries) else data
+    names = [m.name for m in table.metadata if m.is_return]
+    if names:
+        check_size(table if len(names) == len(table.metadata) else table.select(names), "regress", role)
 
 
 def kinds_of(*data: object) -> dict[str, str]:

@@ -19,6 +19,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
 from ultrum.core.series.metadata import check_same, step_of
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -378,6 +379,7 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
             f"{metadata.name} is {metadata.measure_in_words}, not a return per period. "
             "Convert a yield with yield_to_return first."
         )
+    check_size(risk_free.as_table(), "excess", "risk-free")
     mine = x.metadata[0].replace(measure="return", currency=metadata.currency, excess_of="")
     check_same(mine, metadata.replace(excess_of=""), "less")
     abroad = [a for a in x.metadata if a.currency and metadata.currency and a.currency != metadata.currency]

@@ -15,6 +15,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies, without_rounding
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.momentum_and_forward_returns import months_of, row_at
@@ -152,6 +153,9 @@ def _check_pair(x: TimeSeries, benchmark: TimeSeries) -> None:
             f"{a.name} is {a.measure_in_words}, {b.name} {b.measure_in_words}; compare prices with prices, "
             "returns with returns."
         )
+    if a.is_return:
+        check_size(x.as_table(), "compare_to_benchmark")
+        check_size(benchmark.as_table(), "compare_to_benchmark")
     if a.currency and b.currency and a.currency != b.currency:
         raise CurrencyError(
             f"{a.name} is in {a.currency}, {b.name} in {b.currency}: convert one with to_currency first."

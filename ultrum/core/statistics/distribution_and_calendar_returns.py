@@ -15,6 +15,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies
 from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
 from ultrum.core.time.period_labels import span_of
@@ -88,13 +89,15 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
 
     Examples
     --------
-    >>> r = pd.Series(np.arange(20.0), pd.period_range("2023-01", periods=20, freq="M"))
+    >>> r = pd.Series(np.arange(20) / 100, pd.period_range("2023-01", periods=20, freq="M"))
     >>> made = distribution(TimeSeries.from_pandas(r, name="A", measure="return"), bins=4)
     >>> made.histogram["count"].tolist()
     [5, 5, 5, 5]
     """
     if x.metadata.measure in ("price", "index", "stock", "quote"):
         raise UnitError(f"{x.name} is a level ({x.metadata.measure}). Use its returns or growth.")
+    if x.metadata.is_return:
+        check_size(x.as_table(), "distribution")
     values = x.values.dropna().to_numpy(dtype=np.float64)
     if len(values) < 8 or not varies(values):
         raise EstimationError(

@@ -14,6 +14,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.dividends_and_splits import adjust_prices
 from ultrum.core.returns.nearest_dates import match_dates
+from ultrum.core.series.return_checks import check_one_currency
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in
@@ -60,14 +61,9 @@ def portfolio(
     ([0.05, 0.05], [0.05, 0.0476])
     """
     table = returns_in(x, "portfolio")
+    check_one_currency(table, "portfolio")
     if table.metadata[0].measure == "log_return":
         raise UnitError("portfolio: log returns do not add across assets. Convert them with to_simple.")
-    currencies = sorted({a.currency for a in table.metadata if a.currency})
-    if len(currencies) > 1:
-        raise CurrencyError(
-            f"The assets are in {' and '.join(currencies)}. Convert their prices to one currency with "
-            "to_currency."
-        )
     targets = _targets(table, weights)
     rebalanced = _rebalancing(table, rebalance)
     values = _drifting_returns(table.block, targets, rebalanced)

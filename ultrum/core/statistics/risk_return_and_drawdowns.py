@@ -15,6 +15,7 @@ from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.rounding import largest, varies, without_rounding
+from ultrum.core.series.return_checks import check_returns
 from ultrum.core.series.text_tables import TableInNotebooks
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
@@ -61,11 +62,7 @@ def returns_in(x: object, doing: str) -> SeriesTable:
         table = SeriesTable.from_pandas(frame, measure="return")
     if not isinstance(table, SeriesTable):
         raise UnitError(f"{doing} needs returns; got a {type(x).__name__}.")
-    for metadata in table.metadata:
-        if not metadata.is_return:
-            raise UnitError(
-                f"{metadata.name} is {metadata.measure_in_words}; {doing} takes returns. Use returns(prices)."
-            )
+    check_returns(table, doing)
     kinds = {a.measure for a in table.metadata}
     if len(kinds) > 1:
         raise UnitError(f"{doing}: simple and log returns are mixed. Convert the log returns with to_simple.")

@@ -7,25 +7,14 @@ The words stand in ``column_words.json``: only those that name one column withou
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 from typing import Final
 
+from ultrum.core.series.excess_headings import plain_heading
+
 _WORDS: Final = Path(__file__).with_name("column_words.json")
-
-
-def plain_heading(text: str) -> str:
-    """A heading in lower case, with single spaces between words.
-
-    Examples
-    --------
-    >>> plain_heading("Adj. Close*"), plain_heading("Mkt-RF"), plain_heading("ExDate"), plain_heading("Цена.")
-    ('adj close', 'mkt rf', 'ex date', 'цена')
-    """
-    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)
-    return " ".join(re.findall(r"[^\W_]+", parted.lower()))
 
 
 @cache

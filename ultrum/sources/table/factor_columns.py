@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
 
+from ultrum.core.series.excess_headings import (
+    RISK_FREE_HEADINGS,
+    RISK_FREE_RATE,
+    is_excess_heading,
+    plain_heading,
+)
 from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import TableError, name_list, one_of
-from ultrum.sources.table.column_words import plain_heading
 from ultrum.sources.table.price_and_event_columns import price_table, returns_by_size
 from ultrum.sources.table.reading_result import Decision, Reading
 
@@ -35,23 +39,6 @@ _MARKET: Final = (
     "index",
     "mkt excess",
 )
-_RISK_FREE: Final = (
-    "rf",
-    "risk free",
-    "risk free rate",
-    "risk free return",
-    "riskfree",
-    "bill",
-    "bills",
-    "t bill",
-    "tbill",
-    "treasury bill",
-    "cash",
-    "money market",
-    "short rate",
-    "bank bill",
-)
-_IN_EXCESS: Final = re.compile(r"\brf\b|\bmktrf\b|\brmrf\b|excess|premium|\bless\b")
 _LARGEST_RATE: Final = 0.25  # a year; more must be a yield a year, not a return a period
 
 
@@ -118,7 +105,7 @@ def factor_table(
     ('market', 'RF', [])
     """
     names = list(reading.series)
-    rate_name = _column(reading, names, risk_free, _RISK_FREE, "risk-free")
+    rate_name = _column(reading, names, risk_free, RISK_FREE_HEADINGS, "risk-free")
     others = [n for n in names if n != rate_name]
     market_name = _column(reading, others, market, _MARKET, "market")
     returns = factor_returns(reading)
@@ -280,8 +267,8 @@ def _with_excess(
     """Factors with the rate they are in excess of; the market by its heading, the others as zero-investment
     returns.
     """
-    named = bool(_IN_EXCESS.search(plain_heading(market)))
-    over = rate.name if rate is not None else ("risk-free rate" if named else "")
+    named = is_excess_heading(market)
+    over = rate.name if rate is not None else (RISK_FREE_RATE if named else "")
     if market in total:
         over = ""
     reason = (

@@ -11,9 +11,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.displayed_numbers import quantity
+from ultrum.core.series.excess_headings import plain_heading
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
-from ultrum.sources.table.column_words import plain_heading, role_of
+from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.sources.table.table_detection import is_event_heading
 

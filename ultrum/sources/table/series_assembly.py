@@ -15,6 +15,7 @@ import pandas as pd
 from ultrum.core.array_types import Array, Bools, Dates, Floats, Ints
 from ultrum.core.currency.exchange_rates import pair_in
 from ultrum.core.displayed_numbers import quantity
+from ultrum.core.series.excess_headings import excess_of_heading
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, parse_period
@@ -619,6 +620,8 @@ def _about(
         **unit.facts,
         **options.facts,
     }
+    if facts.get("measure") == "return" and "excess_of" not in facts:
+        facts["excess_of"] = excess_of_heading(column, columns.units)
     given = options.facts.get("measure")
     if given in ("return", "log_return", "rate", "score") and "unit" not in options.facts:
         facts.update(unit="decimal", currency=options.facts.get("currency", ""))

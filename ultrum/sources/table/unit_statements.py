@@ -185,7 +185,7 @@ class Statement:
 
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
-        return f"'{self.text[:60]}', {where}"
+        return f"'{self.text[:40]}', {where}"
 
 
 def clauses_of_columns(
@@ -304,12 +304,12 @@ def _descriptions(line: str, number: int) -> Iterator[Statement]:
         rest, count = pattern.subn(" ", rest)
         if count:
             yield Statement("seasonal adjustment", line, number, code)
-    for match in BASE.finditer(line):
-        yield Statement("base period", line, number, match[1])
-    if _OF_DEBT.search(line):
-        for match in _TENOR.finditer(line):
+    for clause in _CLAUSE.split(line):
+        for match in BASE.finditer(clause):
+            yield Statement("base period", clause, number, match[1])
+        for match in _TENOR.finditer(clause) if _OF_DEBT.search(clause) else ():
             count = _TENORS.get(match[1].lower()) or int(match[1])
-            yield Statement("maturity", line, number, f"P{count}{match[2][0].upper()}")
+            yield Statement("maturity", clause, number, f"P{count}{match[2][0].upper()}")
 
 
 @cache

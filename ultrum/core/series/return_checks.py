@@ -1,0 +1,184 @@
+"""Returns that are none: percent taken for decimals, prices, yields, losses of more than everything.
+
+Every function that takes returns asks here, so that the words and the limits are the same everywhere.
+"""
+
+from __future__ import annotations
+
+from typing import Final, Literal
+
+import numpy as np
+
+from ultrum.core.array_types import Floats
+from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.errors import CurrencyError, UnitError, warn_user
+
+Role = Literal["asset", "factor", "risk-free"]
+_FEWEST: Final = 3  # values from which their size is judged
+_FEWEST_LEVELS: Final = 12  # positive values from which a persistent series looks like a level
+_PERSISTENT: Final = 0.9  # first-order autocorrelation
+_LARGEST_TYPICAL: Final = {"D": 0.2, "B": 0.2, "W": 0.3}  # median absolute return; percent is far above
+_LARGEST: Final = 0.5
+_HIGH_RATE, _IMPOSSIBLE_RATE = 0.15, 0.5  # per year
+_ROUNDING: Final = 1e-9
+_DECLARE: Final = "Read the table with units='percent', or divide its values by 100."
+_UNLESS: Final = "; set check_units=False if they are decimals"
+
+
+def not_returns(metadata: Metadata, doing: str) -> UnitError:
+    """The refusal of a series that is not declared as returns, with the fix for what it is."""
+    finding = f"{metadata.name} is {metadata.measure_in_words}; {doing} takes returns."
+    if metadata.measure == "rate":
+        return UnitError(finding, fix="Convert a yield with yield_to_return.", setting="annual_rate")
+    if metadata.measure:
+        return UnitError(finding, fix="Use returns(prices).", setting="prices")
+    fix = "If they are returns, set measure='return' where it is read or made; of prices take returns(prices)."
+    return UnitError(finding, fix=fix, setting="measure")
+
+
+def check_returns(table: SeriesTable, doing: str, role: Role = "asset", *, optional: bool = False) -> None:
+    """Refuse what is not returns by declaration or by size.
+
+    Parameters
+    ----------
+    table : SeriesTable
+    doing : str
+        Name of the function, for messages.
+    role : {"asset", "factor", "risk-free"}
+    optional : bool
+        Whether the function has ``check_units``, which the message then names.
+
+    Raises
+    ------
+    UnitError
+        If a series is not declared as returns, or looks like percent, prices or a yield, or has a simple return
+        below −100 %.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> months = pd.period_range("2024-01", periods=4, freq="M")
+    >>> table = SeriesTable.from_pandas(pd.DataFrame({"BRTW": [1.2, -3.4, 2.2, 0.9]}, months), measure="return")
+    >>> check_returns(table, "risk_return")
+    Traceback (most recent call last):
+    ...
+    ultrum.errors.UnitError: risk_return: 'BRTW' has typical returns of 170 % per month: these look like percent \
+taken for decimals. Read the table with units='percent', or divide its values by 100.
+    """
+    for metadata in table.metadata:
+        if not metadata.is_return:
+            raise not_returns(metadata, doing)
+    check_size(table, doing, role, optional=optional)
+
+
+def check_size(table: SeriesTable, doing: str, role: Role = "asset", *, optional: bool = False) -> None:
+    """Refuse returns whose size or sign no return has; see :func:`check_returns`."""
+    block = table.block
+    if not len(block):
+        return
+    limit = _LARGEST_TYPICAL.get(table.frequency.code, _LARGEST)
+    highest = np.fmax(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
+    if role == "risk-free":
+        _check_rate(table, doing, optional)
+        return
+    for column in np.flatnonzero(highest > limit).tolist():
+        _check_typical(table, column, limit, doing, optional)
+    _check_losses(table, doing)
+    steady = np.fmin.reduce(block, axis=0) > 0.0
+    for column in np.flatnonzero(steady).tolist():
+        _check_level(table, column, doing, optional)
+
+
+def check_one_currency(table: SeriesTable, doing: str) -> None:
+    """Refuse to combine returns in several currencies."""
+    currencies = {m.currency: m.name for m in table.metadata if m.currency}
+    if len(currencies) > 1:
+        listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
+        raise CurrencyError(
+            f"{doing} combines several currencies: {listed}. Convert prices with to_currency before making "
+            "returns."
+        )
+
+
+def _finite(table: SeriesTable, column: int) -> Floats:
+    values = table.block[:, column]
+    return np.asarray(values[np.isfinite(values)])
+
+
+def _check_typical(table: SeriesTable, column: int, limit: float, doing: str, optional: bool) -> None:
+    """Refuse returns of which half are larger than any market moves in such a period."""
+    values = _finite(table, column)
+    moved = np.abs(values[values != 0.0])
+    if len(moved) < _FEWEST or (typical := float(np.median(moved))) <= limit:
+        return
+    name = table.names[column]
+    if values.min() > 0.0:
+        raise UnitError(
+            f"{doing}: '{name}' is declared as returns, but all its values are above zero, up to "
+            f"{values.max():,.6g}: these look like prices.",
+            fix="Use returns(prices).",
+            setting="prices",
+        )
+    raise UnitError(
+        f"{doing}: '{name}' has typical returns of {100 * typical:,.0f} % per {table.frequency.noun}: these look "
+        "like percent taken for decimals.",
+        fix=_DECLARE[:-1] + (_UNLESS if optional else "") + ".",
+        setting="units",
+    )
+
+
+def _check_losses(table: SeriesTable, doing: str) -> None:
+    """Refuse simple returns of an asset below −100 %; a difference of two returns may be."""
+    lowest = np.fmin.reduce(table.block, axis=0)
+    for column in np.flatnonzero(lowest < -1.0 - _ROUNDING).tolist():
+        metadata = table.metadata[column]
+        if metadata.measure == "return" and not metadata.excess_of:
+            row = int(np.nanargmin(table.block[:, column]))
+            raise UnitError(
+                f"{doing}: '{metadata.name}' has a return of {100 * lowest[column]:,.1f} % at "
+                f"{table.index[row]}, more than the whole investment. Correct the value, or mark it as missing."
+            )
+
+
+def _check_level(table: SeriesTable, column: int, doing: str, optional: bool) -> None:
+    """Refuse positive and persistent values that are too high for interest."""
+    values = _finite(table, column)
+    yearly = float(values.mean()) * table.frequency.periods_per_year if len(values) else 0.0
+    if len(values) < _FEWEST_LEVELS or yearly <= _HIGH_RATE or np.ptp(values) == 0.0:
+        return
+    persistence = float(np.corrcoef(values[1:], values[:-1])[0, 1])
+    if persistence > _PERSISTENT:
+        raise UnitError(
+            f"{doing}: '{table.names[column]}' is declared as returns, but is never negative and moves little, "
+            f"near {values.mean():.4g}: it looks like a yield or a price.",
+            fix="Convert a yield with yield_to_return, and prices with returns(prices)"
+            f"{_UNLESS if optional else ''}.",
+            setting="annual_rate",
+        )
+
+
+def _check_rate(table: SeriesTable, doing: str, optional: bool) -> None:
+    """Warn of a risk-free return that is high for a year, and refuse one that cannot be."""
+    for column, name in enumerate(table.names):
+        values = _finite(table, column)
+        mean = float(np.mean(np.abs(values))) if len(values) else 0.0
+        yearly = mean * table.frequency.periods_per_year
+        if yearly <= _HIGH_RATE:
+            continue
+        finding = (
+            f"{doing}: the risk-free return '{name}' has a mean of {100 * mean:.3g} % per "
+            f"{table.frequency.noun}, "
+            f"{100 * yearly:,.0f} % a year"
+        )
+        if yearly > _IMPOSSIBLE_RATE:
+            raise UnitError(
+                f"{finding}: these look like percent taken for decimals, or a yield per year.",
+                fix="Read the table with units='percent', or convert a yield with yield_to_return"
+                f"{_UNLESS if optional else ''}.",
+                setting="units",
+            )
+        warn_user(
+            f"{finding}. If it is a yield per year, convert it with yield_to_return; if it is in percent, read "
+            "it with units='percent'."
+        )
