@@ -11,6 +11,7 @@ import datetime as dt
 import importlib
 import json
 import math
+import re
 from collections.abc import Callable, Mapping
 from typing import Any, Final
 
@@ -22,6 +23,8 @@ from ultrum.core.array_types import Array
 
 _DESCRIPTION: Final = b"ultrum"
 _PACKAGE: Final = "ultrum."
+_TYPE_CODE: Final = re.compile(r"[<|>=]?[a-zA-Z]\d{0,3}(?:\[\d{0,3}[a-zA-Z]{1,2}\])?")
+_TYPE_NAME: Final = re.compile(r"[<|>=]?[\w+:/, -]{1,60}(?:\[[\w+:/,. -]{1,60}\])?")
 _PLAIN_KINDS: Final = "biuf"
 _DATED_KINDS: Final = "mM"
 Node = Any  # what JSON can hold
@@ -75,7 +78,10 @@ def from_bytes(body: bytes) -> Any:
     try:
         with pa.ipc.open_file(pa.BufferReader(body)) as file:
             text = (file.schema.metadata or {})[_DESCRIPTION]
-            columns = file.get_batch(0).columns if file.num_record_batches else []
+            batch = file.get_batch(0) if file.num_record_batches else None
+            if batch is not None:
+                batch.validate(full=True)  # Arrow trusts the offsets of a file, which a flipped bit moves
+            columns = batch.columns if batch is not None else []
             arrays = [c.values.to_numpy(zero_copy_only=False) for c in columns]
         return _Reader(arrays).value(json.loads(text))
     except (pa.ArrowException, OSError, LookupError, ValueError, AttributeError, TypeError) as error:
@@ -289,7 +295,7 @@ class _Reader:
         }
 
     def _typed(self, number: int, kind: str) -> Array:
-        values, dtype = self._arrays[number], np.dtype(kind)
+        values, dtype = self._arrays[number], _numpy_type(kind)
         if dtype.kind in _DATED_KINDS:
             return np.array(values, dtype=np.int64).view(dtype)
         return np.array(values, dtype=dtype)
@@ -297,7 +303,7 @@ class _Reader:
     def _objects(self, node: Node) -> Array:
         made = np.empty(len(node["objects"]), dtype=object)
         made[:] = [self.value(x) for x in node["objects"]]
-        return made.astype(np.dtype(node["type"])).reshape(node["shape"])
+        return made.astype(_numpy_type(node["type"])).reshape(node["shape"])
 
     def _column(self, node: Node) -> Any:
         if "periods" in node:
@@ -361,7 +367,16 @@ class _Reader:
 
 
 def _dtype(node: Node) -> Any:
+    if not _TYPE_NAME.fullmatch(str(node["type"])):
+        raise NotStorableError(f"{node['type']} is no type")
     return pd.api.types.pandas_dtype(node["type"])
+
+
+def _numpy_type(text: object) -> np.dtype[Any]:
+    """A type by its code; NumPy would also take lists of types and expressions."""
+    if not _TYPE_CODE.fullmatch(str(text)):
+        raise NotStorableError(f"{text} is no type")
+    return np.dtype(str(text))
 
 
 def _timestamp(node: Node) -> object:
