@@ -216,7 +216,7 @@ def _differing_columns(
     """Columns with cells that differ: how many, the first, the last, and the largest change."""
     for column in dict.fromkeys((*old, *new)):
         a, b = (side.get(column, pd.Series(dtype=float)) for side in (old, new))
-        labels = [*a.index, *(p for p in b.index if p not in set(a.index))]
+        labels = [*a.index, *b.index[~b.index.isin(a.index)]]
         one, other = a.reindex(labels), b.reindex(labels)
         same = (one == other) | (one.isna() & other.isna())
         places = [p for p, equal in zip(labels, same.tolist(), strict=True) if not equal]
