@@ -175,7 +175,9 @@ def sparse():
 
 def at_frequency(index):
     """The monthly data of the calls under other dates."""
-    return {n: f.set_axis(index) if len(f) == len(index) else f for n, f in raw_frames().items()}
+    per_month = 21 if isinstance(index, pd.DatetimeIndex) else 4 if index.freqstr.startswith("W") else 1
+    frames = raw_frames() | {"bill": raw_frames()["bill"] / per_month}
+    return {n: f.set_axis(index) if len(f) == len(index) else f for n, f in frames.items()}
 
 
 def numbers(result):

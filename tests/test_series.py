@@ -7,6 +7,79 @@ import ultrum as ul
 from tests.support import Scratch, daily, months, series
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
 
+# What a result may still be called, written down from what the words mean and not from the code.
+BECOMES = {  # measure: a + b, a - b, a + 1, a * 2, a * -1
+    "price": "price, unknown, unknown, price, unknown",
+    "index": "unknown, unknown, unknown, index, unknown",
+    "stock": "stock, stock, unknown, stock, stock",
+    "flow": "flow, flow, unknown, flow, flow",
+    "rate": "rate, rate, rate, unknown, unknown",
+    "return": "unknown, zero cost return, unknown, unknown, unknown",
+    "log_return": "unknown, zero cost log_return, unknown, unknown, unknown",
+    "quote": "unknown, unknown, unknown, unknown, unknown",
+    "score": "score, score, score, score, score",
+}
+
+
+class Results(Scratch):
+    def test_the_measure_of_a_result(self):
+        for measure, wanted in BECOMES.items():
+            facts = {"currency": "QML"} if measure in ("price", "flow") else {}
+            a, b = (series([1.0, 2, 4], name=n, measure=measure, **facts) for n in "ab")
+            results = (a + b, a - b, a + 1, a * 2, -a)
+            for result, words in zip(results, wanted.split(", "), strict=True):
+                with self.subTest(measure, result=result.metadata.heading):
+                    facts = result.metadata
+                    shown = f"{facts.excess_of} {facts.measure or 'unknown'}".strip()
+                    self.assertEqual(shown, words)
+                    self.assertEqual(
+                        facts.unit == "decimal", facts.measure in ("rate", "return", "log_return", "score")
+                    )
+                    self.assertNotEqual(facts.heading, "a")
+            self.assertEqual((a * 2).metadata.currency, "")
+            self.assertEqual([(a + 0).metadata, (a * 1).metadata, (a / 1).metadata], [a.metadata] * 3)
+
+    def test_facts_that_only_one_series_has_are_gone(self):
+        here = {
+            "region": "Q1",
+            "base_period": "2015",
+            "seasonal_adjustment": "S",
+            "source": "A",
+            "title": "Prices here",
+        }
+        there = here | {"region": "Q2", "source": "B", "title": "Prices there"}
+        a, b = (series([1.0, 2], name=n, measure="flow", **f) for n, f in (("a", here), ("b", there)))
+        total = (a + b).metadata
+        self.assertEqual(
+            (total.region, total.source, total.base_period, total.seasonal_adjustment), ("", "", "", "S")
+        )
+        self.assertEqual((total.name, total.heading), ("a_plus_b", "Prices here plus Prices there"))
+        index = series([50.0, 60], name="cpi", measure="index", base_period="2015")
+        self.assertEqual((index / 2).metadata.base_period, "")
+        bond, bill = (
+            series([0.04, 0.05], name=n, measure="rate", maturity=m) for n, m in (("y", "P10Y"), ("b", "P3M"))
+        )
+        self.assertEqual((bond - bill).metadata.maturity, "")
+        self.assertEqual(ul.spread(bond, bill, name="term spread").metadata.heading, "term spread")
+
+    def test_positions_that_cost_nothing_stay_so_in_any_size(self):
+        a, b = (series([0.01, -0.02], name=n, measure="return", excess_of="bill") for n in "ab")
+        for result in (a * 1.5, -a, a + b, 0.5 * a + 0.5 * b):
+            self.assertEqual((result.metadata.measure, result.metadata.excess_of), ("return", "bill"))
+        self.assertEqual((a - b).metadata.excess_of, "zero cost")
+        self.assertEqual((a * 100).metadata.measure, "")  # percent
+        with self.refused(UnitError, "unknown measure", "returns"):
+            ul.risk_return(1 + a)
+
+    def test_what_a_step_makes_has_its_own_title(self):
+        x = series(np.arange(40.0) + 100, name="cpi", measure="index", title="Prices")
+        headings = [r.metadata.heading for r in (ul.growth(x, over="P1Y"), ul.rolling(x, 12), ul.lag(x, 1))]
+        self.assertEqual(
+            headings, ["Prices, growth over P1Y", "Prices, rolling mean over 12", "Prices, lagged by 1"]
+        )
+        returns = series(np.full(40, 0.01) + np.arange(40) / 1e4, measure="return")
+        self.assertEqual({ul.rolling(returns, 12, how=h).metadata.measure for h in ("mean", "std")}, {""})
+
 
 class Wrapping(Scratch):
     def test_pandas_in_pandas_out(self):

@@ -335,7 +335,8 @@ class Together(Scratch):
         shared = max(shared, 0 if link == "level" else 1)
         old, new = x.sample(end=str(x.index[cut + shared - 1])), x.sample(str(x.index[cut]))
         moved = {"level": old, "ratio": old * 2.5, "difference": old + 7.0}[link]
-        back = ul.splice(moved.with_metadata(name="old"), new.with_metadata(name="new"), link=link)
+        moved = moved.with_metadata(name="old", measure="index", timing="average")
+        back = ul.splice(moved, new.with_metadata(name="new"), link=link)
         np.testing.assert_allclose(back.values, x.values, rtol=1e-12)
         self.assertEqual(back.origin.tolist(), ["old"] * cut + ["new"] * (30 - cut))
         self.assertEqual(len(back.overlap), shared)

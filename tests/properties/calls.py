@@ -50,7 +50,9 @@ class Things:
         self.market = one("market", measure="return", excess_of="bill", **money)
         self.whole = self.market.with_metadata(name="whole", excess_of="")
         self.bill = one("bill", measure="return", **money)
-        self.yields = self.bill.with_metadata(measure="rate", name="yields") * 12.0
+        self.yields = (self.bill * 12.0).with_metadata(
+            measure="rate", name="yields", title="", unit="decimal", **money
+        )
         self.prices = table_of(raw["prices"], measure="price", **money)
         self.daily = table_of(raw["daily"], measure="price", **money)
         self.cpi = one("cpi", measure="index", timing="average")
@@ -117,7 +119,7 @@ def calls(t):
         "positions": ([t.bought, t.daily], {}),
         "industry_betas": ([t.betas, {"a": "ships", "b": "ships"}], {"debt_to_equity": 0.5}),
         "innovations": (
-            [t.yields + 0.01 * t.market.with_metadata(excess_of="", measure="rate")],
+            [t.yields + (0.01 * t.market).with_metadata(excess_of="", measure="rate", title="")],
             {},
         ),
         "match_dates": ([["2005-02-01"], t.daily], {}),

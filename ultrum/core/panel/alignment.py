@@ -27,14 +27,14 @@ from ultrum.core.panel.release_dates import (
 )
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
 from ultrum.core.series.excess_headings import excess_of_heading
-from ultrum.core.series.metadata import ZERO_COST, Metadata
+from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata
 from ultrum.core.series.return_checks import check_size, not_returns
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method, to_frequency
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, warn_user
+from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, one_of, warn_user
 
 
 def income_warning(returns: SeriesTable, factors: SeriesTable) -> tuple[str, ...]:
@@ -338,6 +338,8 @@ def _declare_factors(
     factors: SeriesTable, measure: str | None, excess_of: str | None, rate: TimeSeries | None
 ) -> SeriesTable:
     """Factors with the measure and the excess that are given, or stated by their headings."""
+    if measure is not None and measure not in MEASURES:
+        raise UnitError(f"measure='{measure}' is not known; {one_of(measure, MEASURES)}")
     if measure is not None and (other := [m for m in factors.metadata if m.measure not in ("", measure)]):
         raise UnitError(
             f"{other[0].name} is {other[0].measure_in_words}, not a {measure}. Leave measure out, which is "

@@ -34,6 +34,17 @@ _TIMING_OF: Final = {
     "log_return": "total",
 }
 _DECIMAL: Final = ("rate", *RETURNS, "score")
+_RESULT_IN_WORDS: Final = {  # what a step makes of a series, behind its title
+    "growth": "growth over {over}",
+    "difference": "change over {over}",
+    "rolled": "rolling {how} over {window}",
+    "lagged": "lagged by {by}",
+    "cumulated": "cumulated",
+    "rebased": "{to} = {value}",
+    "standardised": "standardised",
+    "innovations": "innovations",
+    "deflated": "deflated by {by}",
+}
 
 
 @dataclass(frozen=True)
@@ -151,7 +162,9 @@ class Metadata:
         Metadata
             The changed copy.
         """
-        return replace(self, trail=(*self.trail, step_of(action, **settings)), **(facts or {}))
+        step = step_of(action, **settings)
+        words = _title_after(self, step)
+        return replace(self, trail=(*self.trail, step), **({"title": words} if words else {}) | (facts or {}))
 
     def with_step(self, step: Step, **checked: object) -> Metadata:
         """As :meth:`add_step`, for a step shared by many series and valid fields.
@@ -201,6 +214,15 @@ def check_facts(facts: Iterable[str]) -> None:
     for fact in facts:
         if fact not in names:
             raise ArgumentError(f"Metadata has no field '{fact}'; {one_of(fact, names)}")
+
+
+def _title_after(metadata: Metadata, step: Step) -> str:
+    """The title of what a step makes, so that no legend shows it under the name of its source."""
+    words = _RESULT_IN_WORDS.get(step.action, "")
+    if not words:
+        return ""
+    settings = {"over": "one period", "to": "base", "value": "100", **dict(step.settings)}
+    return f"{metadata.heading}, {words.format_map(settings)}"
 
 
 def step_of(action: str, **settings: object) -> Step:

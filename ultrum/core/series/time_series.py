@@ -9,14 +9,14 @@ import functools
 import html
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, ParamSpec, TypeVar, overload
+from typing import Any, Literal, ParamSpec, TypeVar, overload
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.arithmetic import combine, divisor_in, number_in
+from ultrum.core.series.arithmetic import combine, divisor_in, number_in, with_number
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     bounds_of,
@@ -262,15 +262,17 @@ class TimeSeries:
     def __neg__(self) -> TimeSeries:
         return self._times(-1.0)
 
-    def _with(self, other: TimeSeries | float, word: str, operation: Callable[..., Any]) -> TimeSeries:
+    def _with(
+        self, other: TimeSeries | float, word: Literal["plus", "less"], operation: Callable[..., Any]
+    ) -> TimeSeries:
         if isinstance(other, TimeSeries):
             pair = (self.values, self.metadata), (other.values, other.metadata)
             return TimeSeries(*combine(*pair, word, operation))
         value = number_in(other, self.name)
-        return TimeSeries(operation(self.values, value), self.metadata.add_step(word, value=value))
+        return TimeSeries(operation(self.values, value), with_number(self.metadata, word, value))
 
     def _times(self, factor: float) -> TimeSeries:
-        return TimeSeries(self.values * factor, self.metadata.add_step("times", factor=factor))
+        return TimeSeries(self.values * factor, with_number(self.metadata, "times", factor))
 
     def __repr__(self) -> str:
         return f"{headline(self.metadata, self.index)}\n{glimpse(self.values)}"

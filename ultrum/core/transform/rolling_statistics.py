@@ -15,6 +15,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
 from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.rounding import largest, without_rounding
+from ultrum.core.series.metadata import RETURNS, Metadata
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, periods_in
@@ -202,8 +203,19 @@ def rolling(
         values = _exponential(x.block, starts, positions, least)
     else:
         values = _roll_block(x.block, starts, how, max(least, 2 if how == "std" else 1))
-    metadata_list = [a.add_step("rolled", window=window, how=how, min_obs=least) for a in x.metadata]
+    metadata_list = [
+        a.add_step("rolled", _facts_of_statistic(a, how), window=window, how=how, min_obs=least)
+        for a in x.metadata
+    ]
     return SeriesTable.from_arrays(values, x.index, metadata_list)
+
+
+def _facts_of_statistic(metadata: Metadata, how: str) -> dict[str, str]:
+    """What a statistic over a window no longer is: a return of the period, a price that is paid, a level."""
+    if metadata.measure == "score" or (how != "std" and metadata.measure not in ("price", *RETURNS)):
+        return {}
+    gone = {"measure": "", "excess_of": "", "income": ""}
+    return gone | ({"unit": "", "base_period": ""} if metadata.unit == "index" else {})
 
 
 @validate_arguments

@@ -440,10 +440,4 @@ def spread(long: TimeSeries, short: TimeSeries, *, name: str = "") -> TimeSeries
             f"{long.name} ({span_of(long.index)}) and {short.name} ({span_of(short.index)}) have no period in "
             "common."
         )
-    facts = {
-        "name": name or f"{long.name}_less_{short.name}",
-        "title": f"{long.metadata.heading} less {short.metadata.heading}",
-        "maturity": "",
-        "quoted": "",
-    }
-    return difference.with_metadata(**facts)
+    return difference.with_metadata(name=name, title="") if name else difference
