@@ -10,6 +10,7 @@ import pandas as pd
 import ultrum as ul
 from tests.properties.calls import DAYS, MONTHS, Things, calls, random_frame, raw_frames
 from tests.properties.flat import differences, flat
+from ultrum.errors import AlignmentError
 
 CUT_MONTH, CUT_DAY = MONTHS[70], DAYS[455]
 # results that look at the whole sample, as their documentation says
@@ -23,6 +24,7 @@ HINDSIGHT = {
     "innovations",  # an autoregression of the whole sample
     "model_table", "beta_sensitivity",  # no dates
 }  # fmt: skip
+SCALED = {"adjust_prices", "portfolio"}  # earlier prices are scaled by later dividends; the returns are the same
 SMOOTHED = {"kalman_beta": ("beta", "standard_error"), "time_varying_betas": ("paths",)}
 _DATED = re.compile(r"/(\d{4}-\d{2}(?:-\d{2})?)$")
 
@@ -43,6 +45,12 @@ def dated(name, result, last_month, last_day):
             if found[1] <= limit:
                 made[key] = value
     return made
+
+
+def _series_of(result):
+    if isinstance(result, ul.SeriesTable):
+        return [result[n] for n in result.names]
+    return [result] if isinstance(result, ul.TimeSeries) else []
 
 
 class Truncation(unittest.TestCase):
@@ -73,6 +81,47 @@ class Truncation(unittest.TestCase):
                     self.assertEqual(differences(got, want)[:3], [])
                 checked += bool(want)
         self.assertGreater(checked, 25)
+
+    def test_series_whose_past_moves_with_later_rows_are_marked(self):
+        marked = {}
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            frames = [raw_frames(), {n: f.iloc[: len(f) * 3 // 4] for n, f in raw_frames().items()}]
+            full, cut = (calls(Things(f)) for f in frames)
+            for name, (args, named) in full.items():
+                made, early = getattr(ul, name)(*args, **named), getattr(ul, name)(*cut[name][0], **cut[name][1])
+                for whole, part in zip(_series_of(made), _series_of(early), strict=False):
+                    both = pd.concat([whole.values, part.values], axis=1).loc[part.index].dropna()
+                    share = (both.iloc[:, 1] / both.iloc[:, 0]).where(both.iloc[:, 0].abs() > 1e-12)
+                    moves = bool(len(both)) and not np.allclose(share.dropna(), share.median(), rtol=1e-9)
+                    with self.subTest(name, series=whole.name):
+                        inside = name == "disaggregate"  # months follow from a quarter that is not over
+                        self.assertEqual(bool(whole.metadata.hindsight), inside or (moves and name not in SCALED))
+                    marked.setdefault(bool(whole.metadata.hindsight), set()).add(name)
+        self.assertLessEqual({"composite", "standardise", "innovations", "disaggregate"}, marked[True])
+        self.assertGreater(len(marked[False]), 15)
+
+    def test_a_panel_takes_hindsight_only_by_name(self):
+        t = Things()
+        gauge = ul.standardise(t.yields).with_metadata(name="gauge")
+        panel = {"assets": t.assets, "factors": t.market, "risk_free": t.bill, "conditions": gauge}
+        for known_by in ("P1M", {"gauge": "P1M"}):
+            with self.assertRaises(AlignmentError) as caught:
+                ul.align(**panel, known_by=known_by)
+        fixes = caught.exception.recommended
+        self.assertEqual((fixes["window"], list(fixes)), (("expanding",), ["window", "known_by"]))
+        ul.align(**panel, known_by={"gauge": "hindsight"})
+        fixed = ul.standardise(t.yields, window=fixes["window"][0]).with_metadata(name="gauge")
+        self.assertEqual(
+            ul.align(**panel | {"conditions": fixed}, known_by="P1M").conditions.columns.tolist(), ["gauge"]
+        )
+        for made in (gauge + 1.0, ul.lag(gauge, 1), ul.rolling(gauge, 3), -gauge):
+            self.assertEqual(made.metadata.hindsight, gauge.metadata.hindsight)
+        with self.assertRaisesRegex(AlignmentError, "known_by names 'guage'.*did you mean 'gauge'"):
+            ul.align(**panel, known_by={"gauge": "hindsight", "guage": "P1M"})
+        early = pd.DataFrame({"period": ["2010-01"], "released": ["2009-12-15"], "value": [1.0]})
+        with self.assertRaisesRegex(AlignmentError, "2010-01 has the release date 2009-12-15, before"):
+            ul.align(**panel | {"conditions": fixed}, known_by={"gauge": early})
 
     def test_periods_that_later_rows_finish_are_left_out(self):
         daily = Things().daily

@@ -512,6 +512,8 @@ _FIXES: Final = {
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
+    "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
+    "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",
     "total_return_factors": "If it is a total return, add it to [panel] total_return_factors.",
 }
 _NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)

@@ -232,6 +232,7 @@ def align(
             f"{', '.join(unknown)}: the measure is not declared, so values are lagged as macroeconomic ones. If "
             "they are returns, set measure='return'."
         )
+    _refuse_hindsight([*(loadings[n] for n in loadings.names), *condition_list], known_by)
     stated, carried = _lag_conditions(condition_list, known_by, target)
     blocks = {
         "assets": returns,
@@ -359,6 +360,32 @@ def _declare(metadata: Metadata, measure: str | None, excess_of: str | None, rat
     stated = excess_of_heading(metadata.name)
     over = rate.name if stated and rate is not None else stated or excess_of or ""
     return metadata.replace(excess_of=over) if over else metadata
+
+
+_EXPANDING: Final = {"standardised": "window='expanding'", "autoregression": "sample='expanding'"}
+
+
+def _refuse_hindsight(series: Sequence[TimeSeries], known_by: Any) -> None:
+    """Refuse series made with later values, and lags for series that are not there."""
+    names = [s.name for s in series]
+    unknown = [n for n in known_by if n not in names] if isinstance(known_by, Mapping) else []
+    if unknown:
+        raise AlignmentError(
+            f"known_by names '{unknown[0]}', which is no factor or condition; {one_of(unknown[0], names)}"
+        )
+    for one in series:
+        rule = known_by.get(one.name) if isinstance(known_by, Mapping) else known_by
+        made = one.metadata.hindsight
+        if not made or (isinstance(rule, str) and rule == HINDSIGHT):
+            continue
+        remedy = [f"set {fix} where it is made" for word, fix in _EXPANDING.items() if word in made]
+        accept = f"set known_by={{'{one.name}': 'hindsight'}} to accept it"
+        advice = ", or ".join([*remedy, accept])
+        raise AlignmentError(
+            f"{one.name} has look-ahead bias: {made}, so its past changes when later rows come.",
+            fix=f"{advice[0].upper()}{advice[1:]}.",
+            setting="hindsight",
+        )
 
 
 def _unlagged(factors: SeriesTable, macro: Sequence[str], conditions: Sequence[str]) -> str:

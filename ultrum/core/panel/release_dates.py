@@ -66,13 +66,8 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
             series.name,
             frequency,
         )
-    if (days < ends).any() and isinstance(rule, pd.Series):
-        first = int(np.argmax(days < ends))
-        raise AlignmentError(
-            f"{series.name}: the value of {frequency.labels(ordinals[first : first + 1])[0]} "
-            "has the release date "
-            f"{days[first]}, before its period ended."
-        )
+    if isinstance(rule, pd.Series):
+        _refuse_early(series.name, frequency, ordinals, days)
     table = pd.DataFrame({"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": valid.to_numpy()})
     return table.sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
 
@@ -147,7 +142,21 @@ def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.Dat
             "value": table["value"].to_numpy(dtype=np.float64),
         }
     )
-    return vintages.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+    vintages = vintages.dropna().sort_values(["day", "ordinal"], kind="stable", ignore_index=True)
+    days, ordinals = vintages["day"].to_numpy().astype("datetime64[D]"), vintages["ordinal"].to_numpy()
+    _refuse_early(name, frequency, ordinals, days)
+    return vintages
+
+
+def _refuse_early(name: str, frequency: Frequency, ordinals: Ints, days: Dates) -> None:
+    """Refuse values that were released before their period ended."""
+    early = np.flatnonzero(days < frequency.ends(ordinals))
+    if len(early):
+        first = int(early[0])
+        raise AlignmentError(
+            f"{name}: the value of {frequency.labels(ordinals[first : first + 1])[0]} has the release date "
+            f"{days[first]}, before its period ended. Correct the date, or remove the row if it is a forecast."
+        )
 
 
 def _ordinals(periods: pd.Series, frequency: Frequency) -> Ints:

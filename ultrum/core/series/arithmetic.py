@@ -12,7 +12,7 @@ from typing import Any, Final, Literal
 
 import pandas as pd
 
-from ultrum.core.series.metadata import ZERO_COST, Metadata, check_same
+from ultrum.core.series.metadata import ZERO_COST, Metadata, check_same, hindsight_of
 from ultrum.errors import ArgumentError
 
 Labelled = tuple[pd.Series, Metadata]
@@ -55,6 +55,7 @@ def combine(
         "name": f"{metadata.name}_{word}_{other.name}",
         "title": f"{metadata.heading} {word} {other.heading}",
         "address": "",
+        "hindsight": hindsight_of((metadata, other)),
         "notes": tuple(dict.fromkeys((*metadata.notes, *other.notes))),
     }
     if facts["base_period"] and facts["measure"] != "index":

@@ -75,6 +75,9 @@ class Metadata:
         ``total`` if a price or return includes dividends, ``price`` if it excludes them, empty if unknown.
     excess_of : str
         Name of the rate already subtracted from a return, such as ``bill``.
+    hindsight : str
+        What the values take from later periods, such as ``"standardised over the whole sample"``; a panel refuses
+        such a series unless it is asked for by name.
     decimals : int, optional
         Number of decimals that the source publishes.
     notes : tuple of str
@@ -109,6 +112,7 @@ class Metadata:
     quoted: str = ""
     maturity: str = ""
     day_count: str = ""
+    hindsight: str = ""
     decimals: int | None = None
     notes: tuple[str, ...] = ()
     trail: tuple[Step, ...] = ()
@@ -223,6 +227,11 @@ def _title_after(metadata: Metadata, step: Step) -> str:
         return ""
     settings = {"over": "one period", "to": "base", "value": "100", **dict(step.settings)}
     return f"{metadata.heading}, {words.format_map(settings)}"
+
+
+def hindsight_of(metadata_list: Iterable[Metadata], added: str = "") -> str:
+    """What a result of several series takes from later periods: that of each, and what the step adds."""
+    return "; ".join(dict.fromkeys(filter(None, (*(m.hindsight for m in metadata_list), added))))
 
 
 def step_of(action: str, **settings: object) -> Step:

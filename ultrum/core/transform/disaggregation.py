@@ -17,7 +17,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import span_of
@@ -131,6 +131,7 @@ def _fit(rho: float, low: Floats, regressors: Floats, aggregator: Floats) -> _Fi
 
 Method = Literal["hold", "linear", "denton", "chow-lin"]
 _MOST: Final = 4000  # high-frequency periods of one series that Chow–Lin's dense algebra takes
+_LATER: Final = "values within a period follow from its total and from later ones"
 _KEPT: Final = {"sum": "totals", "mean": "averages", "last": "ends", "first": "starts"}
 
 
@@ -390,7 +391,7 @@ def _join_pieces(
     started = int(np.argmax(np.isfinite(values)))
     metadata = x.metadata.add_step(
         "disaggregated",
-        {"frequency": target},
+        {"frequency": target, "hindsight": hindsight_of([x.metadata], "" if method == "hold" else _LATER)},
         to=target,
         how=how,
         keeps=_KEPT.get(method),

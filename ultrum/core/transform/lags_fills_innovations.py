@@ -10,6 +10,7 @@ from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.least_squares import coefficients
+from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import periods_in
@@ -107,7 +108,14 @@ def fill(
     filled_frame = filled[how](limit=limit) if how in filled else frame
     counts = (frame.isna() & filled_frame.notna()).sum().to_numpy()
     metadata_list = [
-        a.add_step("filled", how=how, limit=limit, values=int(c)) for a, c in zip(x.metadata, counts, strict=True)
+        a.add_step(
+            "filled",
+            {"hindsight": hindsight_of([a], "filled backwards" if how == "backward" and c else "")},
+            how=how,
+            limit=limit,
+            values=int(c),
+        )
+        for a, c in zip(x.metadata, counts, strict=True)
     ]
     return SeriesTable.from_arrays(
         np.array(filled_frame.to_numpy(dtype=np.float64)), filled_frame.index, metadata_list
@@ -137,7 +145,7 @@ def innovations(
         Rates, growth rates, scores; a trending level has no meaningful innovations.
     most_lags : int, optional
         Maximum number of lags; by default floor(12·(T/100)^(1/4)) (Schwert 1989), and at most a quarter of the
-        values.
+        values. For an expanding sample T is ``min_obs``: no past value may depend on the length of the sample.
     criterion : {"bic", "aic"}
         T·log(RSS/T) plus log(T) or 2 per coefficient, on a common sample (Schwarz 1978; Akaike 1974).
     sample : {"all", "expanding"}
@@ -176,7 +184,9 @@ def innovations(
         if metadata.measure in ("price", "index", "stock", "quote"):
             raise UnitError(f"{name} is a level ({metadata.measure}). Use its growth first.")
         values, lags = _of_one(x[name], most_lags, criterion, sample, least)
-        metadata_after = metadata.add_step("innovations", lags=lags, criterion=criterion, sample=sample)
+        whole = "autoregression of the whole sample" if sample == "all" else ""
+        facts = {"hindsight": hindsight_of([metadata], whole)}
+        metadata_after = metadata.add_step("innovations", facts, lags=lags, criterion=criterion, sample=sample)
         parts.append(TimeSeries.from_arrays(values, x.index, metadata_after))
     return SeriesTable.of(parts)
 
@@ -186,7 +196,8 @@ def _of_one(
 ) -> tuple[Floats, int | str]:
     values, rows = _on_calendar(series)
     count = int(np.isfinite(values).sum())
-    most = min(int(12 * (count / 100) ** 0.25), count // 4) if most_lags is None else most_lags
+    first = count if sample == "all" else min_obs
+    most = min(int(12 * (first / 100) ** 0.25), first // 4) if most_lags is None else most_lags
     if count < 2 * (most + 2):
         raise EstimationError(
             f"{series.name} has {quantity(count, 'value')}, too few for an autoregression of up to {most} lags."

@@ -15,7 +15,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
 from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.rounding import largest, without_rounding
-from ultrum.core.series.metadata import RETURNS, Metadata
+from ultrum.core.series.metadata import RETURNS, Metadata, hindsight_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, periods_in
@@ -344,7 +344,11 @@ def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | Non
     if len(scores) and not np.isfinite(scores).any() and np.isfinite(block).any():
         raise UnitError(f"{x.names[0]} is constant or has too few values, so it has no z-scores.")
     facts = {"measure": "score", "unit": "decimal", "currency": "", "base_period": ""}
-    metadata_list = [a.add_step("standardised", facts, over=window) for a in x.metadata]
+    whole = "standardised over the whole sample" if window == "all" else ""
+    metadata_list = [
+        a.add_step("standardised", facts | {"hindsight": hindsight_of([a], whole)}, over=window)
+        for a in x.metadata
+    ]
     return SeriesTable.from_arrays(scores, x.index, metadata_list)
 
 

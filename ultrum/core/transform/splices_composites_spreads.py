@@ -11,7 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.series.metadata import Metadata, check_same
+from ultrum.core.series.metadata import Metadata, check_same, hindsight_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.core.transform.rolling_statistics import standardise
@@ -352,6 +352,7 @@ def _gauge(
 ) -> Composite:
     metadata = scores.metadata[0].replace(
         name=name,
+        hindsight=hindsight_of(scores.metadata),
         title=title or f"Composite of {', '.join(table.names)}",
         region="",
         source="",
