@@ -1,6 +1,7 @@
 """The desk: searching, browsing, describing, pulling sets, snapshots, local files and databases."""
 
 import contextlib
+import itertools
 import json
 import os
 import shutil
@@ -21,10 +22,12 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, months
 from ultrum.core.time.relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
+from ultrum.desk.batch import PullResult
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.settings import load_settings
 from ultrum.errors import FrequencyError, SourceError, UltrumError, UnitError, VaultError
 from ultrum.practice import world_files
+from ultrum.report import table_files
 from ultrum.vault.search_index import Entry, Listings
 from ultrum.vault.store import Vault
 
@@ -120,6 +123,49 @@ class Finding(OnPractice):
             desk.at(early).fetch(CPI)
         with self.refused(FrequencyError, "not an instant"):
             desk.at("2024-03-31Tnoon")
+
+
+def instants(index):
+    return index.tz_convert("UTC") if getattr(index, "tz", None) else index.astype(str)
+
+
+class Exports(Scratch):
+    def test_every_export_reads_back_to_the_same_series(self):
+        rng = np.random.default_rng(4)
+        indices = {
+            "minutes": pd.date_range("2024-03-30 22:31", periods=400, freq="min", tz="Europe/Paris"),  # clocks change
+            "hours": pd.date_range("2024-10-26 20:00", periods=30, freq="h", tz="America/New_York"),
+            "days": pd.bdate_range("2024-01-01", periods=40),
+            "weeks": pd.period_range("2020-01-03", periods=30, freq="W-FRI"),
+            "months": pd.period_range("2020-01", periods=30, freq="M"),
+            "quarters": pd.period_range("2010Q1", periods=20, freq="Q"),
+            "years": pd.period_range("1990", periods=12, freq="Y"),
+        }  # fmt: skip
+        fields = [("KEL.Close", {"measure": "price", "currency": "QML"}), ("KEL.Volume", {"measure": "flow"}),
+                  ("TUN.Close", {"measure": "price", "currency": "QSR"}), ("cpi", {"measure": "index", "base_period": "2015"}),
+                  ("bill", {"measure": "rate"})]  # fmt: skip
+        for (word, index), (gap, count) in itertools.product(indices.items(), ((False, 1), (True, 5))):
+            every = []
+            for name, facts in fields[:count]:
+                values = pd.Series(np.round(rng.uniform(1, 90, len(index)), 4), index)
+                values.iloc[3:5] = np.nan if gap else values.iloc[3:5]
+                code = {"minutes": "N", "hours": "H"}.get(word)
+                every.append(ul.TimeSeries.from_pandas(values.rename(name), frequency=code, **facts))
+            for shape, ending in itertools.product(("wide", "long"), ("csv", "parquet", "xlsx")):
+                plan = SeriesSet.of(["h:x"] * count, shape=shape)
+                result = PullResult(plan, every, pd.DataFrame(), {}, [])
+                path = self.folder / f"t.{ending}"
+                getattr(table_files, f"to_{ending}")(result.to_frame(), path)
+                with self.subTest(word, gap=gap, count=count, shape=shape, ending=ending):
+                    back = ul.read_series(path).series
+                    self.assertEqual(list(back), [s.name for s in every])
+                    for one in every:
+                        got = back[one.name]
+                        want = one.values.dropna()
+                        self.assertEqual(got.metadata.frequency.code, one.metadata.frequency.code)
+                        np.testing.assert_array_equal(got.values.dropna(), want)
+                        self.assertTrue(instants(got.values.dropna().index).equals(instants(want.index)))
+                        self.assertEqual(got.metadata.currency, one.metadata.currency)
 
 
 class Pulling(OnPractice):

@@ -184,6 +184,44 @@ class OtherBetas(Scratch):
             ul.relever(1.0, -0.5)
 
 
+class OnlyFactor(Scratch):
+    def test_an_only_factor_is_taken_and_of_several_one_is_named(self):
+        panel = ul.practice.panel()
+        panel = replace(panel, assets=panel.assets[["BRTW", "MRWG"]])
+        other = {"market": "index"}
+        one = replace(panel, factors=panel.factors[["market"]].rename(columns=other), metadata={
+            other.get(n, n): m.replace(name=other.get(n, n)) for n, m in panel.metadata.items()})  # fmt: skip
+        two = replace(panel, factors=panel.factors[["size", "value"]])
+        functions = {
+            "dimson_beta": lambda p, **f: ul.dimson_beta(p, **f).beta["BRTW"],
+            "downside_beta": lambda p, **f: ul.downside_beta(p, **f).beta["BRTW"],
+            "up_down_betas": lambda p, **f: ul.up_down_betas(p, **f).to_frame().loc["BRTW", "up"],
+            "kalman_beta": lambda p, **f: ul.kalman_beta(p, **f).beta["BRTW"].iloc[-1],
+            "time_varying_betas": lambda p, **f: ul.time_varying_betas(p, "BRTW", **f).paths["constant"].iloc[0, 0],
+        }  # fmt: skip
+        for name, function in functions.items():
+            with self.subTest(name):
+                self.assertEqual(function(one), function(panel, factor="market"))
+                with self.assertRaises(EstimationError) as caught:
+                    function(two)
+                self.assertEqual(caught.exception.recommended, {"factor": ("size",)})
+                function(two, factor=caught.exception.recommended["factor"][0])
+
+    def test_shanken_errors_where_a_period_has_no_return_at_all(self):
+        panel = ul.practice.panel().sample("2010-01", "2019-12")
+        whole = replace(panel, assets=panel.assets.dropna(axis=1))
+        late = whole.assets.copy()
+        late.iloc[0] = np.nan
+        first, rest = replace(whole, assets=late), whole.sample("2010-02", "2019-12")
+        got, want = (ul.two_pass(p, ["market"], errors="shanken") for p in (first, rest))
+        np.testing.assert_allclose(got.covariance, want.covariance, rtol=1e-12)
+        holed = whole.assets.copy()
+        holed.iloc[5, 2] = np.nan
+        name = holed.columns[2]
+        with self.assertRaisesRegex(EstimationError, f"every return, and {name} lacks 1 period.*'bootstrap'"):
+            ul.two_pass(replace(whole, assets=holed), ["market"], errors="shanken")
+
+
 class JointAlpha(Scratch):
     def test_exact_and_robust_by_their_formulas(self):
         panel = ul.practice.panel()

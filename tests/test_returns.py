@@ -125,6 +125,13 @@ class TotalReturns(Scratch):
             ul.excess(series(right, measure="return"), series([0.03] * 60, name="bill", measure="return"))
         ul.risk_return(series(rng.normal(0.02, 0.3, 60), measure="return"))  # a wild one, and no percent
 
+    def test_means_of_log_returns_are_shown_as_they_are_and_as_growth(self):
+        logs = series([0.01, -0.02, 0.03], name="A", measure="log_return")
+        row = ul.risk_return(logs).table.loc["A"]
+        self.assertAlmostEqual(row["mean_log"], 12 * 0.02 / 3, 12)
+        self.assertAlmostEqual(row["mean"], np.exp(12 * 0.02 / 3) - 1, 12)
+        self.assertNotIn("mean_log", ul.risk_return(series([0.01, -0.02], name="A", measure="return")).table)
+
     def test_currencies_are_never_mixed(self):
         here = series([0.1, 0.2], name="A", measure="return", currency="QML")
         there = series([0.1, 0.2], name="B", measure="return", currency="QSR")

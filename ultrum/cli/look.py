@@ -90,6 +90,7 @@ if TYPE_CHECKING:
     callback=FREQUENCY,
     help="Show prices as returns of this frequency; ADDRESS may be a table of prices.",
 )
+@click.option("--log", is_flag=True, help="With --returns: log returns.")
 @click.option(
     "--figure",
     default=None,
@@ -126,6 +127,7 @@ def look(
     spells: str,
     revised: bool,
     returns_of: str,
+    log: bool,
     figure: str | None,
     workings: bool,
     page: Path | None,
@@ -158,6 +160,8 @@ def look(
         style,
     )
     refuse_together(returns_of, revised, figure, picture, asked, compared)
+    if log and not returns_of:
+        raise click.UsageError("--log needs --returns.")
     if workings and not (returns_of or frequency):
         raise click.UsageError("--workings needs --returns or --frequency.")
     if workings and as_json and not returns_of:
@@ -175,7 +179,7 @@ def look(
             terminal_output.as_json(table.to_dict("records")) if as_json else terminal_output.table(table)
             return
         if returns_of:
-            return_table = returns_at(desk, files.address(address), returns_of, asked.span[:2])
+            return_table = returns_at(desk, files.address(address), returns_of, asked.span[:2], log)
         else:
             _look(desk, files, texts, asked)
             if workings:
@@ -377,10 +381,10 @@ def _write(series: Sequence[TimeSeries], asked: LookChoices) -> None:
         return
     import pandas as pd
 
-    from ultrum.desk.column_names import unique_headings
+    from ultrum.desk.column_names import unique_headings, unit_in_brackets
     from ultrum.report.table_files import to_csv
 
-    names = unique_headings(series, [s.name for s in series])
+    names = unique_headings(series, [f"{s.name}{unit_in_brackets(s)}" for s in series])
     to_csv(pd.concat([s.values for s in series], axis=1, keys=names).sort_index(), asked.csv_file)
 
 

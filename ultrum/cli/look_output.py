@@ -159,6 +159,7 @@ def number(value: float) -> str:
 
 _SHOWN: Final = (
     "mean",
+    "mean_log",
     "geometric",
     "volatility",
     "worst",
@@ -171,13 +172,14 @@ _PRICED: Final = ("price", "index", "return", "log_return")
 _OTHER_BARS: Final = frozenset(("open", "high", "low"))
 _LINES: Final = 6  # that a picture can tell apart
 _HEADINGS: Final = {
+    "mean_log": "mean of logs",
     "geometric": "geometric mean",
     "worst": "minimum",
     "worst_period": "date",
     "max_drawdown": "max drawdown",
     "positive": "positive",
 }
-_PERCENT: Final = ("mean", "geometric", "volatility", "worst", "max_drawdown", "positive")
+_PERCENT: Final = ("mean", "mean_log", "geometric", "volatility", "worst", "max_drawdown", "positive")
 
 
 def show_returns(
@@ -208,7 +210,8 @@ def show_returns(
         terminal_output.warn(
             f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
         )
-    terminal_output.table(_in_percent(risk.table[list(_SHOWN)], "asset"))
+    shown = [c for c in risk.table if c in _SHOWN]
+    terminal_output.table(_in_percent(risk.table[shown], "asset"))
     if len(returns_table.names) == 1:
         _show_one(returns_table.only())
     if steps is not None:
@@ -251,10 +254,10 @@ def _show_one(one: TimeSeries) -> None:
 
 
 def returns_at(
-    desk: Desk | LocalTables, address: str, frequency: str, bounds: tuple[str, str] = ("", "")
+    desk: Desk | LocalTables, address: str, frequency: str, bounds: tuple[str, str] = ("", ""), log: bool = False
 ) -> SeriesTable:
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
-    from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
+    from ultrum.core.returns.price_log_and_excess_returns import returns, to_log, to_simple
     from ultrum.core.transform.aggregation import to_frequency
     from ultrum.desk.spans import DataSpan
 
@@ -263,6 +266,8 @@ def returns_at(
         returns_table = to_frequency(to_simple(table), frequency)
     else:
         returns_table = returns(table, frequency=frequency)
+    if log:
+        returns_table = to_log(returns_table)
     span = DataSpan.of(*bounds).from_latest(*[returns_table[n] for n in returns_table.names])
     return returns_table.sample(span.start or None, span.end or None)
 
@@ -282,6 +287,10 @@ def _prices(desk: Desk | LocalTables, address: str) -> SeriesTable:
     lower = {s.name.lower() for s in series_list}
     bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
     prices = [s for s in series_list if s.metadata.measure in _PRICED and s.name.lower() not in bars]
+    if not prices:  # the option states what they are; numbers at or below zero are none
+        levels = [s for s in series_list if not s.metadata.measure and s.name.lower() not in bars]
+        prices = [s.with_metadata(measure="price") for s in levels if s.values.min() > 0]
+        series_list = [s for s in series_list if s.name not in {p.name for p in prices}] + prices
     others = [s.name for s in series_list if s not in prices]
     if not prices:
         raise UnitError(
@@ -326,6 +335,6 @@ def _growth(returns_table: SeriesTable) -> Axes:
 
 def _in_percent(table: pd.DataFrame, label: str) -> pd.DataFrame:
     shown = table.copy()
-    for column in _PERCENT:
+    for column in (c for c in _PERCENT if c in table):
         shown[column] = [percent(value + 0.0, 1) for value in shown[column].astype(float)]
     return shown.reset_index(names=label).rename(columns=_HEADINGS)

@@ -15,7 +15,7 @@ import pandas as pd
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels import file_label, period_label
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.addresses import IN_PART
 from ultrum.desk.column_names import unique_headings
@@ -81,7 +81,9 @@ class PullResult:
 
     def _long(self) -> pd.DataFrame:
         """One row for each series and period."""
-        names = unique_headings(self.series, self.names)
+        given = [*self.names, *[""] * len(self.series)]
+        short = [n or s.metadata.heading for s, n in zip(self.series, given, strict=False)]  # units have a column
+        names = unique_headings(self.series, short)
         kept = {s.metadata.frequency: s.index for s in self.series}
         left_out = 0
         if self.set.dates == "common":
@@ -115,14 +117,14 @@ def _fill(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
 
 def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
     valid = series.values.dropna() if rows is None else series.values.loc[rows]
+    periods = [file_label(p) for p in valid.index]
     facts = {
-        "series": series.metadata.address or series.name,
-        "title": name,
         "unit": series.metadata.unit,
         "currency": series.metadata.currency,
+        "title": series.metadata.title,
+        "address": series.metadata.address,
     }
-    periods = [period_label(p) for p in valid.index]
-    return pd.DataFrame({**facts, "period": periods, "value": valid.to_numpy()})
+    return pd.DataFrame({"period": periods, "series": name, "value": valid.to_numpy(), **facts})
 
 
 def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:

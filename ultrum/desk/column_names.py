@@ -14,11 +14,15 @@ Parts = Callable[[TimeSeries], str]
 
 def heading(series: TimeSeries) -> str:
     """Title, unit and currency of a series."""
+    return f"{series.metadata.heading}{unit_in_brackets(series)}"
+
+
+def unit_in_brackets(series: TimeSeries) -> str:
+    """The currency or unit as headings have it, `` [QML]``; the reader takes it off the name again."""
     metadata = series.metadata
     index = f"index {metadata.base_period}=100" if metadata.base_period else "index"
     unit = metadata.currency or (index if metadata.unit == "index" else metadata.unit)
-    title = metadata.heading
-    return f"{title} [{unit}]" if unit else title
+    return f" [{unit}]" if unit else ""
 
 
 def unique_headings(series: Sequence[TimeSeries], names: Sequence[str] = ()) -> list[str]:
@@ -59,7 +63,15 @@ def _add_distinction(
     """Headings with a part added where the series with an equal heading differ in it."""
     texts = [part(one) for one in series]
     differ = {h: len({t for t, m in zip(texts, headings, strict=True) if m == h}) > 1 for h in shared}
-    return [f"{h}, {t}" if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
+    return [_distinct(h, t) if differ.get(h) and t else h for h, t in zip(headings, texts, strict=True)]
+
+
+def _distinct(heading_text: str, part: str) -> str:
+    """A heading with a part; ``KEL.Close`` in place of ``KEL, KEL.Close``, before the unit."""
+    name, bracket, unit = heading_text.partition(" [")
+    if part.startswith(f"{name}."):
+        return f"{part}{bracket}{unit}"
+    return f"{heading_text}, {part}"
 
 
 def _number_repeats(headings: Sequence[str]) -> list[str]:

@@ -23,7 +23,7 @@ from ultrum.core.displayed_numbers import without_rounding
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels import file_label, period_label
 from ultrum.core.workings import Workings, in_a_spreadsheet
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import is_of_dead, path_of, process_mark
@@ -104,7 +104,7 @@ def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: 
 def safe_text(value: object) -> Any:
     """Text that no spreadsheet reads as a formula; periods by their SDMX names."""
     if isinstance(value, pd.Period | pd.Timestamp):
-        return period_label(value)
+        return file_label(value)
     if not isinstance(value, str):
         return value
     plain = printable(value)
@@ -168,11 +168,12 @@ def to_parquet(table: pd.DataFrame, path: Path, metadata: Mapping[str, str] | No
 
 def flatten_index(table: pd.DataFrame) -> pd.DataFrame:
     """Index as a first column: dates for days, otherwise SDMX names of periods."""
-    plain = table.copy() if isinstance(table.index, pd.RangeIndex) else table.reset_index()
+    numbered = table.index.name is None and pd.api.types.is_integer_dtype(table.index.dtype)
+    plain = table.reset_index(drop=True) if numbered else table.reset_index()
     plain.columns = [str(c) for c in plain.columns]
     for column in plain:
         if _holds_periods(plain[column]):
-            plain[column] = [period_label(p) if isinstance(p, pd.Period) else p for p in plain[column]]
+            plain[column] = [file_label(p) if isinstance(p, pd.Period) else p for p in plain[column]]
     return plain
 
 
@@ -187,7 +188,7 @@ def _cell(page: Worksheet, row: int, column: int, value: object) -> None:
     if value is None or (isinstance(value, float) and value != value):  # noqa: PLR0124
         return
     if isinstance(value, pd.Timestamp):
-        page.write_string(row, column, value.isoformat() if value.tz is not None else str(value)[:10])
+        page.write_string(row, column, period_label(value))
     elif isinstance(value, int | float) and not isinstance(value, bool):
         page.write_number(row, column, float(value))
     else:

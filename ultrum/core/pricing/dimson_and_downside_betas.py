@@ -69,7 +69,7 @@ class OneBeta(TableInNotebooks):
 @validate_arguments
 def dimson_beta(
     panel: Panel,
-    factor: str = "market",
+    factor: str | None = None,
     *,
     factor_lags: int = 1,
     factor_leads: int = 1,
@@ -82,8 +82,8 @@ def dimson_beta(
     ----------
     panel : Panel
         Aligned returns, factors and risk-free return.
-    factor : str
-        Name of the factor.
+    factor : str, optional
+        Name of the factor; by default the only one of the panel, or ``market``.
     factor_lags, factor_leads : int
         Up to two of each.
     how : {"sum", "fowler-rorke"}
@@ -105,7 +105,7 @@ def dimson_beta(
     >>> bool(made.beta["NTSH"] > ul.factor_betas(panel, ["market"]).coefficients.loc["NTSH", "market"])
     True
     """
-    chosen_factor(panel, factor)
+    factor = chosen_factor(panel, factor)
     if not (0 <= factor_lags <= 2 and 0 <= factor_leads <= 2 and factor_lags + factor_leads):
         raise EstimationError("dimson_beta: factor_lags and factor_leads must be 0, 1 or 2, and not both 0.")
     design = leads_and_lags(panel.factors[factor], factor_lags, factor_leads)
@@ -167,7 +167,7 @@ def _shares(column: pd.Series, lags: int, leads: int, weights: str) -> Floats:
 
 
 @validate_arguments
-def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
+def downside_beta(panel: Panel, factor: str | None = None) -> OneBeta:
     """Downside beta (Bawa and Lindenberg 1977): Σ eᵢ·min(eₘ,0) / Σ min(eₘ,0)².
 
     The standard error is the sandwich Σ(eᵢ − βeₘ)²min(eₘ,0)² over (Σmin(eₘ,0)²)².
@@ -176,8 +176,8 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     ----------
     panel : Panel
         Aligned returns, factors and risk-free return.
-    factor : str
-        A factor in excess of the risk-free rate.
+    factor : str, optional
+        A factor in excess of the risk-free rate; by default the only one of the panel, or ``market``.
 
     Returns
     -------
@@ -190,7 +190,7 @@ def downside_beta(panel: Panel, factor: str = "market") -> OneBeta:
     >>> bool(downside_beta(ul.practice.panel()).beta["BRTW"] > 0)
     True
     """
-    chosen_factor(panel, factor)
+    factor = chosen_factor(panel, factor)
     x = panel.factors[factor].to_numpy(dtype=np.float64)[:, None]
     y = panel.excess.block
     both = np.isfinite(y) & np.isfinite(x)
@@ -268,7 +268,7 @@ class UpDownBetas(TableInNotebooks):
 
 
 @validate_arguments
-def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") -> UpDownBetas:
+def up_down_betas(panel: Panel, factor: str | None = None, *, errors: str = "hac") -> UpDownBetas:
     """Up- and down-market betas (Henriksson and Merton 1981).
 
     The regression is e = α + β₊·max(f, 0) + β₋·min(f, 0).
@@ -277,8 +277,9 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
     ----------
     panel : Panel
         Aligned returns, factors and risk-free return.
-    factor : str
-        A factor in excess of the risk-free rate, so that zero separates up and down markets.
+    factor : str, optional
+        A factor in excess of the risk-free rate, so that zero separates up and down markets; by default the only
+        one of the panel, or ``market``.
     errors : str
         As for :func:`ultrum.regress`.
 
@@ -294,7 +295,8 @@ def up_down_betas(panel: Panel, factor: str = "market", *, errors: str = "hac") 
     >>> bool(made.p_value["BRTW"] > 0.05)
     True
     """
-    values = panel.factors[chosen_factor(panel, factor)]
+    factor = chosen_factor(panel, factor)
+    values = panel.factors[factor]
     design = pd.DataFrame({"up": values.clip(lower=0.0), "down": values.clip(upper=0.0)})
     table = regress(panel.excess, design, errors=errors)
     apart = table.coefficients["up"] - table.coefficients["down"]

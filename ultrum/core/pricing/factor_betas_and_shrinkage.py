@@ -59,6 +59,9 @@ def factor_betas(
     return regress(panel.excess, panel.factor_table.select(names), errors=errors, lags=lags)
 
 
+MARKET: Final = "market"
+
+
 class HasFactors(Protocol):
     """A panel, in memory or on disk."""
 
@@ -77,8 +80,16 @@ def chosen_factors(panel: HasFactors, factors: Sequence[str] | None, *, empty: b
     return names
 
 
-def chosen_factor(panel: Panel, factor: str) -> str:
-    """The given factor, if the panel has it."""
+def chosen_factor(panel: Panel, factor: str | None) -> str:
+    """The given factor; by default the only one of the panel, or the market."""
+    if factor is None:
+        names = [str(n) for n in panel.factors]
+        if len(names) > 1 and MARKET not in names:
+            raise EstimationError(
+                f"The panel has the factors {name_list(names)}. Set factor= to one of them, such as "
+                f"factor='{names[0]}'."
+            )
+        factor = names[0] if len(names) == 1 else MARKET
     return chosen_factors(panel, [factor])[0]
 
 

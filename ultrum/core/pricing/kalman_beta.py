@@ -158,15 +158,15 @@ class _Sample:
 
 
 @validate_arguments
-def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
+def kalman_beta(panel: Panel, factor: str | None = None) -> FilteredBetas:
     """Random-walk beta by the Kalman filter and smoother: e = α + βₜf + ε, βₜ = βₜ₋₁ + η.
 
     Parameters
     ----------
     panel : Panel
         Aligned returns, factors and risk-free return.
-    factor : str
-        Name of the factor.
+    factor : str, optional
+        Name of the factor; by default the only one of the panel, or ``market``.
 
     Returns
     -------
@@ -195,7 +195,8 @@ def kalman_beta(panel: Panel, factor: str = "market") -> FilteredBetas:
     >>> bool(made.p_value["MRWG"] < 0.01), bool(made.p_value["BRTW"] > 0.05)
     (True, True)
     """
-    x = panel.factors[chosen_factor(panel, factor)].to_numpy(dtype=np.float64)
+    factor = chosen_factor(panel, factor)
+    x = panel.factors[factor].to_numpy(dtype=np.float64)
     y = panel.excess.block
     used: Bools = np.asarray(np.isfinite(y) & np.isfinite(x)[:, None])
     counts = used.sum(axis=0)

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import renamed_arguments
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, chosen_factors, factor_betas
+from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, factor_betas
 from ultrum.core.pricing.kalman_beta import kalman_beta
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
@@ -74,7 +74,7 @@ def conditional_beta(
     panel: Panel,
     conditions: Sequence[str] | None = None,
     *,
-    factor: str = "market",
+    factor: str | None = None,
     time_varying_alpha: bool = False,
     errors: str = "hac",
 ) -> ConditionalBetas:
@@ -86,8 +86,8 @@ def conditional_beta(
         A panel with conditioning variables, which each row has as known at the end of the row before.
     conditions : sequence of str, optional
         All of the panel by default.
-    factor : str
-        Name of the factor.
+    factor : str, optional
+        Name of the factor; by default the only one of the panel, or ``market``.
     time_varying_alpha : bool
         Whether alpha also varies with the conditioning variables (Christopherson, Ferson and Glassman 1998).
     errors : str
@@ -118,7 +118,8 @@ def conditional_beta(
     if absent or not names:
         names_there = choices(panel.conditions) or "none; align with conditions=..."
         raise EstimationError(f"No condition {name_list(absent) or 'given'}; the panel has: {names_there}.")
-    values = panel.factors[chosen_factor(panel, factor)]
+    factor = chosen_factor(panel, factor)
+    values = panel.factors[factor]
     known_before = panel.conditions[names]
     scale = pd.DataFrame({"mean": known_before.mean(), "deviation": known_before.std()})
     still = scale.index[~(scale["deviation"] > 0)]
@@ -214,7 +215,9 @@ class TimeVaryingBetas(TableInNotebooks):
 
 
 @validate_arguments
-def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, window: int = 60) -> TimeVaryingBetas:
+def time_varying_betas(
+    panel: Panel, asset: str, factor: str | None = None, *, window: int = 60
+) -> TimeVaryingBetas:
     """Time-varying betas of one asset: constant, rolling, conditional, random-walk, and their forecasts.
 
     Parameters
@@ -223,8 +226,8 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
         Aligned returns, factors and risk-free return; a conditional beta needs conditioning variables in it.
     asset : str
         Name of the asset.
-    factor : str
-        Name of the factor.
+    factor : str, optional
+        Name of the factor; by default the only one of the panel, or ``market``.
     window : int
         Window of the rolling beta, in periods.
 
@@ -253,7 +256,7 @@ def time_varying_betas(panel: Panel, asset: str, factor: str = "market", *, wind
     panel.check_excess("A comparison of betas")
     if asset not in panel.asset_names:
         raise EstimationError(f"No asset '{asset}'; {one_of(asset, panel.asset_names)}")
-    chosen_factors(panel, [factor])
+    factor = chosen_factor(panel, factor)
     panel = replace(panel, assets=panel.assets[[asset]])  # the others need not be estimated
     excess = panel.excess
     y = excess.to_pandas()[asset]

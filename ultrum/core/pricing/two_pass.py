@@ -11,7 +11,7 @@ import pandas as pd
 
 from ultrum.core.arguments import accepts_large, refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import decimals, p_equals, percent
+from ultrum.core.displayed_numbers import decimals, p_equals, percent, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cross_sections import WINDOW, Exposure, cross_sections
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas
@@ -273,7 +273,8 @@ def two_pass(
     kind = "newey_west"
     if table is not None:
         F = panel.factors[names].to_numpy(dtype=np.float64)
-        whole, positions = np.isfinite(F).all(axis=1), time_positions(panel.risk_free.index)
+        whole = np.isfinite(F).all(axis=1) & np.isfinite(returns).any(axis=1)
+        positions = time_positions(panel.risk_free.index)
         kind = "shanken" if np.isfinite(returns[whole]).all() and not given else "bootstrap"
         others = [e.drawn(np.flatnonzero(whole)) for e in exposures[len(names) :]]
         covariances[kind] = (
@@ -286,7 +287,23 @@ def two_pass(
         estimate = test_identification(estimate, data, len(panel.asset_names))
     if robust and data is not None:
         return with_robust_errors(estimate, data, weighting == "gls", plan.lags or 0)
+    if errors == "shanken" and kind != errors:
+        raise EstimationError(_why_not_shanken(panel, plan, bool(given)))
     return estimate if errors is None else with_errors(estimate, errors, covariances)
+
+
+def _why_not_shanken(panel: Panel, plan: TwoPassPlan, has_characteristics: bool) -> str:
+    """The refusal of Shanken's errors, which hold for full-sample betas of a balanced panel."""
+    if not plan.whole_sample:
+        reason = "they hold for full-sample betas; leave beta_sample out, or use errors='newey_west'"
+    elif has_characteristics:
+        reason = "they have no term for characteristics. Use errors='bootstrap'"
+    else:
+        missing = panel.assets.isna().to_numpy().sum(axis=0)
+        most = int(np.argmax(missing))
+        lacks = f"{panel.asset_names[most]} lacks {quantity(int(missing[most]), 'period')}"
+        reason = f"they need every return, and {lacks}. Use errors='bootstrap'"
+    return f"two_pass: errors='shanken' is unavailable: {reason}."
 
 
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:

@@ -180,7 +180,8 @@ def risk_return(
     -------
     RiskReturn
         For log returns, ``mean``, ``geometric`` and ``max_drawdown`` are simple growth rates; all other columns
-        are logarithmic. Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``geometric`` (∏(1+r)^(P/T) − 1),
+        are logarithmic. Columns ``mean`` (P·m; log returns exp(P·m) − 1), ``mean_log`` (P·m of log returns, which
+        simple ones do not have), ``geometric`` (∏(1+r)^(P/T) − 1),
         ``volatility`` (√P·s), ``variance`` (P·s²), ``std`` (s, per period; all with n − 1), ``sharpe_ratio`` and
         its standard error ``sharpe_se``, ``skewness``, ``kurtosis`` (3 for a normal), ``worst`` and
         ``worst_period``, ``max_drawdown``, ``positive`` (share of positive periods), ``periods``, ``first``,
@@ -234,12 +235,14 @@ def risk_return(
         "last",
     ]
     logs = table.metadata[0].measure == "log_return"
-    kind = "log returns (mean, geometric and maximum drawdown as growth)" if logs else "simple returns"
+    growth = "mean, geometric and maximum drawdown as growth, mean_log as it is"
+    kind = f"log returns ({growth})" if logs else "simple returns"
     if any(a.excess_of for a in table.metadata):
         kind = kind.replace("returns", "excess returns", 1) + ", compounded (not a realised wealth path)"
     basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; "
     basis += f"annualised with {_range_of(years)} periods per year; in decimals"
     by_asset = dict(zip(table.names, years.tolist(), strict=True))
+    order[1:1] = ["mean_log"] if logs else []
     return RiskReturn(_RiskTable(pd.DataFrame(rows).T[order].infer_objects()), basis, table, by_asset)
 
 
@@ -253,7 +256,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     count = len(values)
     if not count:
         return dict.fromkeys(
-            ("mean", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"),
+            ("mean", "mean_log", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"),
             np.nan,
         )
     mean = float(values.mean())
@@ -267,6 +270,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     yearly = np.expm1(years * mean) if measure == "log_return" else years * mean
     return {
         "mean": float(yearly),
+        "mean_log": years * mean,
         "geometric": float(np.expm1(years * logs.mean())),
         "volatility": spread * np.sqrt(years),
         "variance": spread**2 * years,

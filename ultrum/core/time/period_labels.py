@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime, time
 from typing import Any, Literal
 
 import numpy as np
@@ -19,8 +20,14 @@ def span_of(index: pd.Index) -> str:
 
 
 def period_label(moment: object) -> str:
-    """SDMX name of a period or date; a dash for a missing one."""
-    if moment is None:
+    """SDMX name of a period or date, with the time of day and the offset of an instant; a dash for a missing one.
+
+    Examples
+    --------
+    >>> period_label(pd.Period("2024Q1")), period_label(pd.Timestamp("2024-01-02 09:31", tz="Europe/Paris"))
+    ('2024-Q1', '2024-01-02T09:31+01:00')
+    """
+    if moment is None or moment is pd.NaT:
         return "—"
     if isinstance(moment, pd.Period):
         text = str(moment)
@@ -32,7 +39,24 @@ def period_label(moment: object) -> str:
             year, week, _ = (end - pd.Timedelta(days=end.weekday() - 3)).isocalendar()
             return f"{year}-W{week:02d}"
         return f"{text[:4]}-{text[4:]}" if "Q" in text else text
+    if isinstance(moment, datetime) and (moment.tzinfo is not None or moment.time() != time.min):
+        return moment.isoformat(timespec="minutes" if not (moment.second or moment.microsecond) else "auto")
     return str(moment)[:10]
+
+
+def file_label(moment: object) -> str:
+    """The label of a period in a file, from which it is read back.
+
+    That of :func:`period_label`, but weeks that do not end on a Sunday have their last day.
+
+    Examples
+    --------
+    >>> file_label(pd.Period("2024-01-05", "W-FRI")), file_label(pd.Period("2024-01-07", "W-SUN"))
+    ('2024-01-05', '2024-W01')
+    """
+    if isinstance(moment, pd.Period) and moment.freqstr.startswith("W") and moment.freqstr != "W-SUN":
+        return str(moment.end_time.date())
+    return period_label(moment)
 
 
 # Rows of an index from one period to another

@@ -35,7 +35,7 @@ from ultrum.sources.table.ambiguous_dates import (
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
 from ultrum.sources.table.file_formats import text_grid
-from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions
+from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions, parted_units
 from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
@@ -45,6 +45,8 @@ from ultrum.sources.table.type_inference import (
     key_columns,
     states_units,
     type_cells,
+    unit_column,
+    units_by_row,
     with_statuses,
 )
 from ultrum.sources.table.units import unit_of
@@ -282,7 +284,8 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         raise TableError(f"{name} is a damaged {_format_of(body)} file: {reason(error)}.") from error
     if frame.index.name is not None:
         frame = frame.reset_index()
-    names = [str(c) for c in frame]
+    names, stated_units = parted_units([str(c) for c in frame], [""] * frame.shape[1])
+    unit_cells = dict(zip(names, stated_units, strict=True))
     twice = [n for n, count in Counter(names).items() if count > 1]
     if twice:
         raise TableError(
@@ -301,7 +304,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     if offsets is not None:
         dates = type(dates)(dates.moments, dates.frequency, dates.style, offsets.astype(np.int64))
     columns: dict[str, Array] = {}
-    units = {}
+    numbers_by_name: dict[str, ReadNumbers] = {}
     rejected: list[Rejected] = []
     for other in [n for n in names if n != dated]:
         values = frame[other]
@@ -313,12 +316,22 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
                 for row in np.flatnonzero(infinite)
             ]
             columns[other] = np.where(infinite, np.nan, numbers)
-            read = ReadNumbers(columns[other])
-            units[other] = unit_of(other, "", "", read, "", options.unit(other), name)
+            numbers_by_name[other] = ReadNumbers(columns[other])
         else:
             columns[other] = np.array([_text(v) for v in values], dtype=object)
+    by_column, by_row = unit_column(columns, list(numbers_by_name))
+    stated = tuple(dict.fromkeys(s for s in by_row if s is not None)) if len(set(by_row)) == 1 else ()
+    units = {
+        n: unit_of(n, "", unit_cells[n], read, "", options.unit(n), name, stated=stated)
+        for n, read in numbers_by_name.items()
+    }
     decisions = [Decision("format", _format_of(body)), Decision("dates", f"column '{dated}'")]
-    return Typed(dates, columns, units, decisions, sorted(rejected, key=lambda r: r.line))
+    rejected.sort(key=lambda r: r.line)
+    if len(set(by_row)) < 2:
+        return Typed(dates, columns, units, decisions, rejected)
+    units, scaled = units_by_row(by_column, by_row, units, numbers_by_name)
+    columns |= {n: read.values for n, read in scaled.items()}
+    return Typed(dates, columns, units, decisions, rejected, unit_column=by_column)
 
 
 def _format_of(body: bytes) -> str:

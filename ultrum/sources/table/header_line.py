@@ -60,6 +60,7 @@ DATE_WORDS: Final = frozenset(
 PUBLICATION_WORDS: Final = re.compile(
     r"publi|releas|updat|modif|creat|retriev|download|loaded|insert|revis|vintage|fetched|issued|entered|valid_|expir"
 )
+_UNIT_IN_BRACKETS: Final = re.compile(r"(.*\S) ?\[([^\[\]]+)\]")
 _UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
 _CODE_LABELS: Final = ("code", "id", "key", "series", "series id", "series code", "mnemonic", "symbol", "ticker")
 _SOURCE_LABELS: Final = ("source", "sources", "quelle", "fuente", "fonte", "źródło", "källa", "bron", "kilde")
@@ -219,10 +220,23 @@ def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: st
     notes = [r for r in others if r[0].lower() in _NOTE_LABELS]
     titles = _texts([r for r in others if r not in sources and r not in notes], width)
     units = padded[units_row] if units_row is not None else [""] * width
+    names, units = parted_units(names, units)
     dated = [[r[0], *(f"{r[0]}: {t}" if t else "" for t in r[1:])] for r in notes]
     return Heading(
         names, titles, units, _texts(sources, width), _texts(dated, width), rows[0], grid.lines[chosen]
     )
+
+
+def parted_units(names: list[str], units: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Names without a unit in square brackets, ``KELP [QML]``, and the units with it."""
+    parted = [_UNIT_IN_BRACKETS.fullmatch(n) for n in names]
+    stated = [
+        m if m is not None and not u and _is_unit(m[2]) else None for m, u in zip(parted, units, strict=True)
+    ]
+    bare = [m[1] if m is not None else n for m, n in zip(stated, names, strict=True)]
+    if len({n for n in bare if n}) < len([n for n in bare if n]):
+        return names, list(units)  # the unit is what tells two columns apart
+    return bare, [m[2] if m is not None else u for m, u in zip(stated, units, strict=True)]
 
 
 def _texts(rows: Sequence[Sequence[str]], width: int) -> list[str]:

@@ -207,6 +207,8 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
             "to read the rows as they are."
         )
     fields = _long(name, columns, keys, labels, rows, options) if keys else _wide(name, columns, rows, options)
+    if not keys:
+        fields = _name_only_asset(fields, columns)
     shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
     order = _order(columns.dates.moments) if not keys else ""
     taken = [
@@ -433,6 +435,24 @@ def _order(moments: Dates) -> str:
     if not len(steps) or (steps >= 0).all():
         return ""
     return "newest first, turned round" if (steps <= 0).all() else "mixed, sorted by date"
+
+
+_NAMED_BY: Final = ("series", "asset", "ticker", "symbol", "security", "instrument", "id", "isin")
+
+
+def _name_only_asset(fields: dict[str, SeriesTable], columns: Typed) -> dict[str, SeriesTable]:
+    """The only series of a column called value, by the name that stands in every row beside it."""
+    if list(fields) != ["value"]:
+        return fields
+    named = (c for n, c in columns.columns.items() if n.strip().lower() in _NAMED_BY and c.dtype.kind == "O")
+    names = next((set(c.tolist()) for c in named), set())
+    only = str(next(iter(names))).strip() if len(names) == 1 else ""
+    if not only:
+        return fields
+    table = fields["value"]
+    return {
+        only: SeriesTable.from_arrays(table.block, table.index, [m.replace(name=only) for m in table.metadata])
+    }
 
 
 def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict[str, SeriesTable]:

@@ -259,7 +259,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     numbers, status_of = _with_status_columns(names, cells, numbers)
     bad[list(joined.aside)] = True
     bad[list(events)] = True
-    units, numbers, stated_units, unit_column = _units_of_columns(block, cells, numbers, options)
+    units, numbers, stated_units, column_of_units = _units_of_columns(block, cells, numbers, options)
     kept = ~bad
     columns: dict[str, Array] = {
         n: numbers[n].values[kept] if n in numbers else _texts(cells[n][kept]) for n in names
@@ -285,7 +285,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         _texts_of_columns(block.heading),
         changes,
         flags,
-        unit_column,
+        column_of_units,
         event_tables(events, dates.moments),
         _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
         status_of,
@@ -313,7 +313,7 @@ def _units_of_columns(
         for s in statements_in(text, "")
     ]
     stated = (*statements_in(words.preamble, words.footer), *beside)
-    column, by_row = _unit_column(cells, list(numbers))
+    column, by_row = unit_column(cells, list(numbers))
     if column and len(set(by_row)) == 1 and by_row[0] is not None:
         stated = (*stated, by_row[0])
     stated_of = {n: statements_in(b.preamble, b.footer) for n, b in own.items()}
@@ -324,7 +324,7 @@ def _units_of_columns(
     every = (*stated, *itertools.chain.from_iterable(stated_of.values()))
     if not column or len(set(by_row)) < 2:
         return units, dict(numbers), every, ""
-    return *_units_by_row(column, by_row, units, numbers), every, column
+    return *units_by_row(column, by_row, units, numbers), every, column
 
 
 def _dates_before_gaps(block: Block, rejected: Sequence[Rejected], moments: Dates, kept: Bools) -> Dates | None:
@@ -500,7 +500,7 @@ def _unit(
     return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer, stated)
 
 
-def _unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
+def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
     """The column of units, and the statement of each of its rows; empty without such a column."""
     for name, column in cells.items():
         if name in numeric or column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()):
@@ -513,7 +513,7 @@ def _unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[st
     return "", []
 
 
-def _units_by_row(
+def units_by_row(
     name: str,
     by_row: Sequence[Statement | None],
     units: Mapping[str, UnitFinding],
