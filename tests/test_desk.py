@@ -168,6 +168,36 @@ class Exports(Scratch):
                         self.assertEqual(got.metadata.currency, one.metadata.currency)
 
 
+class IrregularDates(Scratch):
+    def test_a_policy_rate_is_filled_before_dates_are_cut_and_the_fill_is_counted(self):
+        days = pd.bdate_range("2020-01-01", periods=100, name="date")
+        prices = pd.Series(np.arange(100.0) + 50, days, name="Close")
+        steps = {days[3]: 0.015, days[40]: 0.0125, days[90]: 0.01}
+        policy = pd.Series(steps, name="rate").rename_axis("date")
+        both = [
+            ul.TimeSeries.from_pandas(s, frequency="B", measure=m)
+            for s, m in ((prices, "price"), (policy, "rate"))
+        ]
+        want = policy.reindex(days).ffill().dropna()
+        for shape in ("wide", "long"):
+            result = PullResult(
+                SeriesSet.of(["h:a"] * 2, shape=shape, dates="common", gaps="fill"), both, pd.DataFrame()
+            )
+            frame = result.to_frame()
+            self.assertEqual(frame.attrs["dates_left_out"], 3)
+            self.assertEqual(list(frame.attrs["filled"].values()), [94])
+            self.assertEqual(len(frame), 97 if shape == "wide" else 194)
+        with self.assertWarnsRegex(ul.DataWarning, "Only 3 of 100 dates are common.*gaps='fill'"):
+            PullResult(SeriesSet.of(["h:a"] * 2, dates="common"), both, pd.DataFrame()).to_frame()
+        held = ul.disaggregate(both[1], "B", how="hold")
+        np.testing.assert_array_equal(held.values, want[: days[90]])
+        self.assertEqual(
+            (dict(held.metadata.trail[-1].settings)["values_held"], held.metadata.hindsight), ("85", "")
+        )
+        with self.refused(UnitError, "count several times"):
+            ul.disaggregate(both[1].with_metadata(measure="flow"), "B", how="hold")
+
+
 class Pulling(OnPractice):
     def setUp(self):
         super().setUp()

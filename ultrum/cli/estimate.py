@@ -134,8 +134,8 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @click.option(
     "--risk-free",
     type=RateOrColumn(),
-    metavar="COLUMN|RATE",
-    help="Column of risk-free returns, or an annual rate: 0.03 or 3%.",
+    metavar="COLUMN|RATE|FILE",
+    help="Column of risk-free returns, an annual rate (0.03 or 3%), or a file of them: FILE#COLUMN.",
 )
 @click.option(
     "--total-return",
@@ -156,6 +156,14 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 )
 @click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
 @click.option("--splits", default="", help="File of splits.")
+@click.option("--final-payments", default="", help="File of what delisted assets paid at the end.")
+@click.option(
+    "--event-column",
+    "event_columns",
+    multiple=True,
+    metavar="TABLE.ROLE=HEADING",
+    help="An unusual heading: dividends.date=Ex-Tag; roles are asset, date, amount and ratio.",
+)
 @click.option(
     "--rolling",
     "window",
@@ -195,6 +203,8 @@ def estimate(
     factors: str,
     dividends: str,
     splits: str,
+    final_payments: str,
+    event_columns: tuple[str, ...],
     premium: float | None,
     cost: bool,
     picture: Path | None,
@@ -218,14 +228,19 @@ def estimate(
     if premium is not None and not cost:
         raise click.UsageError("--premium needs --cost.")
     choices = {name: given.pop(name) for name in _CHOICES}
-    texts = tuple(t for t in (*prices, factors, dividends, splits) if t)
+    rate_file = choices["risk_free"] if _is_place(choices["risk_free"]) else ""
+    events = {"dividends": dividends, "splits": splits, "final_payments": final_payments}
+    texts = tuple(t for t in (*prices, factors, *events.values(), rate_file) if t)
     files = local_files(texts, reading)
     refuse_inputs([picture, csv_file, saved, workings_file], texts)
     if workings_file is not None and workings_file.suffix.lower() != ".xlsx":
         raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
         raise click.UsageError(f"{saved} exists already; choose another name.")
-    wanted = _choices(files, prices, factors, {"dividends": dividends, "splits": splits}, cost, premium, choices)
+    choices |= {"event_headings": _headings_of(event_columns, events)}
+    if rate_file:
+        choices |= {"risk_free": None, "rate_address": files.address(rate_file)}
+    wanted = _choices(files, prices, factors, events, cost, premium, choices)
     with (
         vault_for(vault, files, texts) as place,
         desk_of(vault=place, files=files, keep_readings=True, **given) as desk,
@@ -252,6 +267,29 @@ def estimate(
     print_estimate(study, result, saved)
     for one in steps.values() if workings else ():
         print_workings(one)
+
+
+def _is_place(text: object) -> bool:
+    """Whether a text is a file or an address, not a heading."""
+    if not isinstance(text, str):
+        return False
+    return Path(text.partition("#")[0]).is_file() or re.fullmatch(r"[\w-]+:\S+", text) is not None
+
+
+def _headings_of(given: Sequence[str], events: Mapping[str, str]) -> dict[str, dict[str, str]]:
+    """Headings by table and role, from texts such as ``dividends.date=Ex-Tag``."""
+    headings: dict[str, dict[str, str]] = {}
+    for text in given:
+        match = re.fullmatch(r"(dividends|splits|final_payments)\.(asset|date|amount|ratio)=(.+)", text)
+        if match is None:
+            raise click.UsageError(
+                f"--event-column {text}: write TABLE.ROLE=HEADING, with dividends, splits or final_payments and "
+                "asset, date, amount or ratio."
+            )
+        if not events[match[1]]:
+            raise click.UsageError(f"--event-column {text} needs --{match[1].replace('_', '-')}.")
+        headings.setdefault(match[1], {})[match[2]] = match[3]
+    return headings
 
 
 def _workings(result: StudyResult) -> dict[str, Workings]:
@@ -305,11 +343,13 @@ def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
 
 
 def _write(result: StudyResult, csv_file: Path) -> None:
-    """The coefficients of every asset, or with rolling windows the betas by window."""
+    """The coefficients of every asset; rolling betas by window in a second file, ``NAME-rolling.csv``."""
     from ultrum.report.table_files import save
 
-    table = result.betas.to_frame() if result.rolling is None else result.rolling.frame()
-    save(table.rename_axis("asset" if result.rolling is None else "window_to"), csv_file)
+    save(result.betas.to_frame().rename_axis("asset"), csv_file)
+    if result.rolling is not None:
+        beside = csv_file.with_name(f"{csv_file.stem}-rolling{csv_file.suffix}")
+        save(result.rolling.frame().rename_axis("window_to"), beside)
 
 
 def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import decimals, percent
+from ultrum.core.displayed_numbers import decimals, p_in_words, percent
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ultrum.study.template import FileStudy
 
 _ENDS_SHOWN: Final = 8
+_MOST_LINES: Final = 40  # assets, above which their distribution is shown
 _LEVEL: Final = 0.95
 _WITH_INTERVALS: Final = 2  # terms up to which a table of assets has room for intervals
 _OWN: Final = ("file:", "here:")  # addresses of the user's own files
@@ -46,7 +47,7 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
         terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
         echo(fit.basis)
     else:
-        terminal_output.table(_asset_rows(betas))
+        terminal_output.table(_asset_rows(betas) if len(betas.assets) <= _MOST_LINES else _spread(betas))
         echo(_observation_summary(betas))
     if result.rolling is not None:
         terminal_output.table(_rolling_rows(result))
@@ -88,10 +89,35 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
                 "—" if math.isnan(low) else f"{decimals(low)} to {decimals(high)}"
                 for low, high in zip(bounds["low"], bounds["high"], strict=True)
             ]
+            rows["p"] = [p_in_words(p) for p in betas.p_values[term]]
     rows["R²"] = [decimals(v, 3) for v in betas.r2]
     rows["rows"] = [int(n) for n in betas.nobs]
     rows["dropped"] = [int(n) for n in betas.observations_dropped]
     return rows
+
+
+def _spread(betas: BetaTable) -> pd.DataFrame:
+    """The distribution of each coefficient over many assets, with the assets at the ends."""
+    import pandas as pd
+
+    shares = {
+        "minimum": 0.0,
+        "5 %": 0.05,
+        "25 %": 0.25,
+        "median": 0.5,
+        "75 %": 0.75,
+        "95 %": 0.95,
+        "maximum": 1.0,
+    }
+    columns = {}
+    for term in betas.coefficients:
+        values = betas.coefficients[term].dropna()
+        rows = {word: decimals(float(values.quantile(share)), 4) for word, share in shares.items()}
+        rows["lowest"], rows["highest"] = str(values.idxmin()), str(values.idxmax())
+        rows["p < 5 %"] = f"{int((betas.p_values[term] < 0.05).sum())} of {len(values)}"
+        columns[str(term)] = rows
+    table = pd.DataFrame(columns).rename_axis("").reset_index()
+    return table.rename(columns={"": f"over {len(betas.assets)} assets"})
 
 
 def _observation_summary(betas: BetaTable) -> str:

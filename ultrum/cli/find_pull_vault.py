@@ -111,6 +111,13 @@ def find(
 @click.option("--save", type=OUTPUT, help="Save the addresses as a named set in this TOML file.")
 @click.option("--span", default="", help="First and last period, 2010,2020-06, or 'last 25 years'.")
 @click.option("--frequency", default="", callback=FREQUENCY, help="Convert all series to this lower frequency.")
+@click.option("--how", default=None, help="With --frequency: last, mean, sum …; by default by the measure.")
+@click.option(
+    "--gaps",
+    default=None,
+    metavar="RULE",
+    help="fill: each value stays until the next; 'fill 5' at most 5 dates.",
+)
 @click.option("--common", is_flag=True, help="Keep only dates that all series have.")
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
 @click.option("--resume", is_flag=True, help="Resume a pull that was interrupted or partly failed.")
@@ -143,7 +150,9 @@ def pull(
     from ultrum.cli.terminal_output import PartlyDoneError
     from ultrum.errors import SourceError
 
-    plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "common", "is_long")})
+    if options["how"] and not options["frequency"]:
+        raise click.UsageError("--how needs --frequency.")
+    plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "how", "gaps", "common", "is_long")})
     inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]
     refuse_inputs([csv_file, xlsx_file, parquet_file], inputs)
     if save:
@@ -176,17 +185,19 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
     given: dict[str, object] = {
         "span": span,
         "frequency": options["frequency"] or None,
+        "how": options["how"],
+        "gaps": options["gaps"],
         "dates": "common" if options["common"] else None,
         "shape": "long" if options["is_long"] else None,
     }
     given = {k: v for k, v in given.items() if v}
-    from ultrum.errors import SourceError
+    from ultrum.errors import ArgumentError, SourceError
 
     try:
         if len(what) == 1 and what[0].endswith(".toml"):
             return SeriesSet.load(what[0]).model_copy(update=given)
         return SeriesSet.of(list(what), **given)
-    except SourceError as error:
+    except (ArgumentError, SourceError) as error:
         raise click.UsageError(str(error)) from error
 
 
@@ -218,6 +229,9 @@ def _write(result: PullResult, csv_file: Path | None, xlsx_file: Path | None, pa
         if file:
             frame = result.to_frame()
             write(frame, file)
+            filled = frame.attrs.get("filled", {})
+            for name, count in filled.items():
+                echo(f"{name}: {quantity(count, 'value')} filled from the date before", err=True)
             if frame.attrs.get("dates_left_out"):
                 echo(
                     f"{frame.attrs['dates_left_out']} dates are not written, since some series lack them",

@@ -9,6 +9,7 @@ from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Final
 
 import pandas as pd
 
@@ -24,7 +25,7 @@ from ultrum.desk.revisions import status_of
 from ultrum.desk.series_access import one_series, paths_of, series_within
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.spans import DataSpan
-from ultrum.errors import SourceError, UltrumError
+from ultrum.errors import SourceError, UltrumError, warn_user
 from ultrum.sources.download import Address
 
 
@@ -66,17 +67,34 @@ class PullResult:
         if self.set.shape == "long":
             return self._long()
         names = unique_headings(self.series, self.names)
-        joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
+        joined = self._on_same_dates(names)
         if joined.shape[1] != len(self.series) or not joined.columns.is_unique:
             raise SourceError(f"{quantity(joined.shape[1], 'column')} were made of {len(self.series)} series.")
-        return _fill(self._common(joined), self.set.gaps)
+        return self._common(joined)
+
+    def _on_same_dates(self, names: Sequence[str]) -> pd.DataFrame:
+        """All series on every date of any, with gaps filled as requested, and their number in ``attrs``."""
+        joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
+        if self.set.gaps == "leave":
+            return joined
+        words = self.set.gaps.split()
+        whole = joined.ffill(limit=int(words[1]) if len(words) > 1 else None)
+        whole.attrs["filled"] = {n: c for n, c in (whole.notna().sum() - joined.notna().sum()).items() if c}
+        return whole
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
         """Rows without missing values, with the number of the other rows, if the set requests them."""
         if self.set.dates != "common":
             return joined
         whole = joined.dropna()
+        whole.attrs = dict(joined.attrs)
         whole.attrs["dates_left_out"] = len(joined) - len(whole)
+        fewest = joined.notna().sum()
+        if len(whole) < _FEW * fewest.max():
+            warn_user(
+                f"Only {len(whole)} of {len(joined)} dates are common to all series: {fewest.idxmin()} has "
+                f"{int(fewest.min())}. Fill its gaps with the value before: gaps='fill', or --gaps fill."
+            )
         return whole
 
     def _long(self) -> pd.DataFrame:
@@ -84,23 +102,17 @@ class PullResult:
         given = [*self.names, *[""] * len(self.series)]
         short = [n or s.metadata.heading for s, n in zip(self.series, given, strict=False)]  # units have a column
         names = unique_headings(self.series, short)
-        kept = {s.metadata.frequency: s.index for s in self.series}
-        left_out = 0
-        if self.set.dates == "common":
-            if len(kept) > 1:
-                raise SourceError(
-                    "dates = 'common' needs series of one frequency. Set frequency, or dates = 'all'."
-                )
-            joined = pd.concat([s.values for s in self.series], axis=1, keys=names)
-            whole = self._common(joined)
-            kept, left_out = dict.fromkeys(kept, whole.index), whole.attrs["dates_left_out"]
-        rows = [
-            _long(s, name, kept[s.metadata.frequency] if self.set.dates == "common" else None)
-            for s, name in zip(self.series, names, strict=True)
-        ]
-        table = pd.concat(rows, ignore_index=True)
-        if self.set.dates == "common":
-            table.attrs["dates_left_out"] = left_out
+        if self.set.dates == "all" and self.set.gaps == "leave":
+            parts = [_long(s, name, s.values.dropna()) for s, name in zip(self.series, names, strict=True)]
+            return pd.concat(parts, ignore_index=True)
+        if len({s.metadata.frequency for s in self.series}) > 1:
+            raise SourceError(
+                "Common dates and filled gaps need series of one frequency. Set frequency, or leave them out."
+            )
+        joined = self._common(self._on_same_dates(names))
+        parts = [_long(s, n, joined[n].dropna()) for s, n in zip(self.series, names, strict=True)]
+        table = pd.concat(parts, ignore_index=True)
+        table.attrs = joined.attrs
         return table
 
     def __repr__(self) -> str:
@@ -111,12 +123,11 @@ class PullResult:
         return table_html(self.status)
 
 
-def _fill(frame: pd.DataFrame, gaps: str) -> pd.DataFrame:
-    return frame if gaps == "leave" else frame.ffill(limit=int(gaps.split()[1]))
+_FEW: Final = 0.5  # share of the dates of the longest series, below which its loss is reported
 
 
-def _long(series: TimeSeries, name: str, rows: pd.Index | None) -> pd.DataFrame:
-    valid = series.values.dropna() if rows is None else series.values.loc[rows]
+def _long(series: TimeSeries, name: str, valid: pd.Series) -> pd.DataFrame:
+    """Rows of the values of one series."""
     periods = [file_label(p) for p in valid.index]
     facts = {
         "unit": series.metadata.unit,

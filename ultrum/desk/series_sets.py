@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from ultrum.core.transform.steps import step_fault
-from ultrum.errors import SourceError
+from ultrum.errors import ArgumentError, SourceError, one_of
 from ultrum.file_access import path_of, read_regular, toml_of
 from ultrum.sources.credentials import refuse_secret
 
@@ -47,7 +47,8 @@ class SeriesSet(BaseModel):
     how : str
         Conversion method for all, such as ``last`` or ``mean``; by default it follows the measure of each series.
     gaps : str
-        ``leave``, or the maximum number of periods of a forward fill: ``fill 2``.
+        ``leave``, ``fill`` (each value stays until the next), or the maximum number of periods: ``fill 2``. Gaps
+        are filled before common dates are chosen.
     dates : {"all", "common"}
         Every date of any series, or only common dates.
     shape : {"wide", "long"}
@@ -65,10 +66,17 @@ class SeriesSet(BaseModel):
     span: list[str] = ["earliest", "latest"]
     frequency: str = ""
     how: str = ""
-    gaps: Annotated[str, Field(pattern=r"^(leave|fill \d+)$")] = "leave"
+    gaps: Annotated[str, Field(pattern=r"^(leave|fill( \d+)?)$")] = "leave"
     dates: Literal["all", "common"] = "all"
     shape: Literal["wide", "long"] = "wide"
     series: Annotated[list[Member], Field(min_length=1)]
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as error:
+            text = _faults(error)
+            raise ArgumentError(f"The set has faults: {text}{'' if text.endswith('?') else '.'}") from error
 
     @classmethod
     def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:
@@ -79,17 +87,14 @@ class SeriesSet(BaseModel):
         addresses : sequence of str
             Addresses of the series.
         **settings
-            Settings of the set, such as ``start="2010"``.
+            Settings of the set, such as ``span=["2010", "latest"]``.
 
         Raises
         ------
-        SourceError
+        ArgumentError
             If an address or a setting is invalid.
         """
-        try:
-            return cls(series=[Member(address=a) for a in addresses], **settings)
-        except ValidationError as error:
-            raise SourceError(f"The set has faults: {_faults(error)}.") from error
+        return cls(series=[{"address": a} for a in addresses], **settings)
 
     @classmethod
     def load(cls, file: str | os.PathLike[str]) -> SeriesSet:
@@ -113,9 +118,9 @@ class SeriesSet(BaseModel):
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
             raise SourceError(f"{path} is not TOML: {error}.") from error
         try:
-            series_set = cls.model_validate(content)
-        except ValidationError as error:
-            raise SourceError(f"{path} has {error.error_count()} faults: {_faults(error)}.") from error
+            series_set = cls(**content)
+        except ArgumentError as error:
+            raise SourceError(f"{path}: {str(error)[:1].lower()}{str(error)[1:]}") from error
         wrong = [fault for m in series_set.series for s in m.steps if (fault := step_fault(s))]
         if wrong:
             raise SourceError(f"{path}: {' '.join(wrong)}")
@@ -149,5 +154,12 @@ class SeriesSet(BaseModel):
 
 
 def _faults(error: ValidationError) -> str:
-    """Each error with its location."""
-    return "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].lower()}" for e in error.errors())
+    """Each error with its location; a misspelt key with the right one."""
+    faults = []
+    for fault in error.errors():
+        *_, key = fault["loc"] or ("",)
+        names = [*(Member if len(fault["loc"]) > 1 else SeriesSet).model_fields]
+        unknown = f"is no setting; {one_of(key, names)}"
+        words = unknown.rstrip(".") if fault["type"] == "extra_forbidden" else fault["msg"].lower()
+        faults.append(f"{'.'.join(str(p) for p in fault['loc'])}: {words}")
+    return "; ".join(faults)

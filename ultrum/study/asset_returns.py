@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -14,6 +15,7 @@ from ultrum.core.returns.dividends_and_splits import events_not_used
 from ultrum.core.returns.price_errors_and_untraded_days import mask_untraded
 from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.frequency import calendar_days
 from ultrum.core.time.relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk.desk import Desk
@@ -52,6 +54,25 @@ def _join_tables(tables: Sequence[SeriesTable]) -> SeriesTable:
     return SeriesTable.of([table[name] for table in tables for name in table.names])
 
 
+_LATE: Final = 45  # days without a price at the end, from which an asset may be delisted
+
+
+def _early_ends(prices: SeriesTable, payments: pd.DataFrame | None) -> list[StudyWarning]:
+    """Assets whose prices end long before those of the others, without a final payment."""
+    paid = set() if payments is None else set(payments["asset"].astype(str))
+    ends = {n: prices[n].values.last_valid_index() for n in prices.names}
+    days = {n: calendar_days(pd.Index([e]))[0] for n, e in ends.items() if e is not None}
+    latest = max(days.values(), default=None)
+    return [
+        StudyWarning(
+            name,
+            f"its prices end on {day}, before the others; if it was delisted, add its final payment.",
+        )
+        for name, day in days.items()
+        if name not in paid and latest is not None and latest - day > np.timedelta64(_LATE, "D")
+    ]
+
+
 def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[StudyWarning]) -> SeriesTable:
     """Total returns of every asset in the study's currency."""
     if prices.holds_returns:
@@ -64,6 +85,7 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the final payment."
         warnings.append(StudyWarning(str(asset), text))
+    warnings += _early_ends(close, payments)
     result = returns(
         close,
         frequency=plan.study.frequency,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from typing import Any, cast
+from typing import Any, Final, cast
 
 import numpy as np
 import pandas as pd
@@ -25,7 +25,7 @@ from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.splices_composites_spreads import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.desk import Desk
-from ultrum.errors import StudyError, TableError, choices, name_list
+from ultrum.errors import StudyError, TableError, choices, name_list, warn_user
 from ultrum.sources.download import Address
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
 from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
@@ -128,12 +128,39 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
         return yield_to_return(desk.fetch(address), plan.study.frequency)
     if f"{wanted.source}:{wanted.path}" == plan.panel.factors:
         return _rate_of_factors(plan, desk, wanted.field)
-    units = plan.panel.factor_units
-    series_there = desk.table(address, units=units, measure="return").series
-    if wanted.field not in series_there:
+    series_there = desk.table(address).series
+    name = wanted.field or (next(iter(series_there)) if len(series_there) == 1 else "")
+    if name not in series_there:
         raise StudyError(f"{address}: no column '{wanted.field}'; it has: {choices(series_there)}.")
-    check_rate(address, series_there[wanted.field])
-    return series_there[wanted.field]
+    rate = series_there[name]
+    if rate.metadata.measure == "rate":  # stated to be a yield per annum
+        return yield_to_return(rate, plan.study.frequency)
+    if rate.metadata.unit != "decimal":
+        rate = _rate_by_size(rate, plan.panel.factor_units)
+    rate = rate.with_metadata(measure="return")
+    check_rate(address, rate)
+    return rate
+
+
+_PLAUSIBLE_RATES: Final = (0.001, 0.2)  # a year
+
+
+def _rate_by_size(rate: TimeSeries, units: str | None) -> TimeSeries:
+    """A rate whose file states no unit: in that of the factors, or if no rate has such a size, in the other."""
+    yearly = abs(float(np.nanmean(rate.values))) * rate.periods_per_year
+    low, high = _PLAUSIBLE_RATES
+    fits = [u for u, divisor in (("decimal", 1.0), ("percent", 100.0)) if low <= yearly / divisor <= high]
+    chosen = units if units in fits or not fits else fits[0]
+    if chosen != units:
+        shown = yearly if chosen == "percent" else 100.0 * yearly
+        warn_user(
+            f"{rate.name}: its file states no unit. By its size it is read as {chosen}: {shown:.2f} % a year. Set "
+            "units where it is read."
+        )
+    if chosen != "percent":
+        return rate
+    metadata = rate.metadata.add_step("percent to decimals", {"unit": "decimal"})
+    return TimeSeries(rate.values / 100.0, metadata)
 
 
 def _rate_of_factors(plan: Study, desk: Desk, column: str) -> TimeSeries:

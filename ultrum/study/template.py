@@ -44,6 +44,8 @@ class FileChoices:
         Further columns to regress on; ``all`` for every one.
     risk_free : str, float or None
         Heading of the risk-free return, or an annual rate; inferred if None.
+    rate_address : str
+        Address of the risk-free return in a file of its own.
     assets : sequence of str
         Assets to use; all if empty.
     total_return : sequence of str
@@ -57,6 +59,8 @@ class FileChoices:
     errors : str
     events : mapping of str to str
         Addresses of ``dividends``, ``splits`` and ``final_payments``.
+    event_headings : mapping of str to mapping of str to str
+        Headings of ``asset``, ``date``, ``amount`` or ``ratio`` in these tables, where they are unusual.
     window : str or int or None
         Of rolling betas.
     premium : float or None
@@ -71,6 +75,7 @@ class FileChoices:
     market: str = ""
     more_factors: Sequence[str] = ()
     risk_free: str | float | None = None
+    rate_address: str = ""
     assets: Sequence[str] = ()
     total_return: Sequence[str] = ()
     factor_units: str | None = None
@@ -80,6 +85,7 @@ class FileChoices:
     end: str = ""
     errors: str = "hac"
     events: Mapping[str, str] = field(default_factory=dict)
+    event_headings: Mapping[str, dict[str, str]] = field(default_factory=dict)
     window: str | int | None = None
     premium: float | None = None
     cost: bool = False
@@ -110,11 +116,15 @@ def file_study(desk: Desk, choices: FileChoices) -> FileStudy:
     prices = tuple(price_table(reading, choices.price_column) for reading in readings)
     factor_reading = desk.table(choices.factors, units=choices.factor_units)
     column = choices.risk_free if isinstance(choices.risk_free, str) else ""
-    annual = isinstance(choices.risk_free, float | int)
+    annual = isinstance(choices.risk_free, float | int) or bool(choices.rate_address)
     factors = factor_table(factor_reading, choices.market, column, choices.total_return, annual)
     names = [name for table in prices for name in table.prices.names]
     among, about_events = _events_among(choices, readings, prices)
-    events = {k: _events(desk, a, _EVENTS[k], names) for k, a in (among | dict(choices.events)).items()}
+    unusual = choices.event_headings
+    events = {
+        k: _events(desk, a, _EVENTS[k], names, unusual.get(k, {}))
+        for k, a in (among | dict(choices.events)).items()
+    }
     content = {
         "study": _study_section(choices, factors, names),
         "sources": _source_section(desk, choices),
@@ -237,7 +247,8 @@ def _frequency(choices: FileChoices, factors: FactorTable) -> str:
 
 def _source_section(desk: Desk, choices: FileChoices) -> Mapping[str, object]:
     """Settings of the sources in the addresses, without default values."""
-    names = {Address.parse(a).source for a in (*choices.prices, choices.factors, *choices.events.values())}
+    files = (*choices.prices, choices.factors, *choices.events.values(), choices.rate_address)
+    names = {Address.parse(a).source for a in files if a}
     sections = {}
     for name in sorted(names):
         settings = desk.sources[name]
@@ -281,7 +292,9 @@ def _panel_section(
         section["factor_units"] = factors.units
     if 0 < len(choices.assets) < len(names):
         section["only"] = list(choices.assets)
-    if isinstance(choices.risk_free, float | int):
+    if choices.rate_address:
+        section["risk_free"] = choices.rate_address
+    elif isinstance(choices.risk_free, float | int):
         section["risk_free"] = float(choices.risk_free)
     elif factors.risk_free is not None:
         section["risk_free"] = f"{choices.factors}#{factors.risk_free.name}"
@@ -321,11 +334,11 @@ def _model_section(choices: FileChoices, factors: FactorTable) -> dict[str, obje
     }
 
 
-def _events(desk: Desk, address: str, number: str, names: Sequence[str]) -> dict[str, str]:
+def _events(desk: Desk, address: str, number: str, names: Sequence[str], given: dict[str, str]) -> dict[str, str]:
     """The section of a table of events, with the headings of its columns."""
     table = desk.table(address, records_only=True).records
     roles = ["asset", "date", number]
-    renamed = event_columns(table, address, roles, {}, names)
+    renamed = event_columns(table, address, roles, given, names)
     headings = dict(zip(map(str, renamed.columns), map(str, table.columns), strict=False))
     return {"table": address, **{r: headings[r] for r in roles if r in headings}}
 

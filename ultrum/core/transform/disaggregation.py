@@ -19,7 +19,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
-from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.aggregation import default_method
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
@@ -192,7 +192,8 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
     frequency : str or Frequency
         Target frequency, such as ``"M"`` for a quarterly series.
     how : {"hold", "linear", "denton", "chow-lin"}
-        ``hold`` divides a total evenly, converts a return into the constant rate that compounds to it, and
+        ``hold`` keeps each value of irregular dates until the next, such as a policy rate for business days;
+        for periods it divides a total evenly, converts a return into the constant rate that compounds to it, and
         repeats other values. It is the only method for returns. ``linear`` interpolates end values, and is
         refused for totals and averages. ``denton`` follows the indicator (or is as smooth as possible) while
         totals, averages or end values stay exact: proportional first differences (Denton 1971) with the start of
@@ -233,6 +234,8 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
 
 def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | None) -> TimeSeries:
     source = x.metadata.frequency
+    if how == "hold" and source.code in "BD" and target.code in "BD":
+        return _held_until_next(x, target)
     _check_direction(x.metadata, target)
     method = _method_of(x.metadata, how)
     if x.metadata.measure == "return" and method == "sum":  # the logarithm of growth adds up
@@ -249,6 +252,26 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
         helper = _indicator_on(places.high, target, indicator, x.name) if indicator else None
         pieces.append((places.high, *_estimate_values(values, places, method, how, helper, x.name)))
     return _join_pieces(x, target, how, method, indicator, pieces)
+
+
+def _held_until_next(x: TimeSeries, target: Frequency) -> TimeSeries:
+    """Values of irregular dates, each held on every day until the next one; no day has a later value."""
+    if x.metadata.is_return or x.metadata.measure == "flow":
+        raise UnitError(
+            f"{x.name} is {x.metadata.measure_in_words}: held on further days it would count several times. Only "
+            "rates, prices and other levels are held."
+        )
+    valid = x.values.dropna()
+    if not len(valid):
+        raise EstimationError(f"{x.name} has no values. Nothing can be held.")
+    days = calendar_days(valid.index)
+    every = pd.bdate_range(days[0], days[-1]) if target.code == "B" else pd.date_range(days[0], days[-1])
+    place = np.searchsorted(days, every.to_numpy().astype(days.dtype), side="right") - 1
+    held = len(every) - int(np.isin(every.to_numpy().astype(days.dtype), days).sum())
+    metadata = x.metadata.add_step(
+        "disaggregated", {"frequency": target}, to=target, how="hold", values_held=held
+    )
+    return TimeSeries.from_arrays(valid.to_numpy()[place], every.rename(x.index.name), metadata)
 
 
 def _like(x: TimeSeries, turn: np.ufunc, measure: str) -> TimeSeries:
@@ -391,7 +414,7 @@ def _join_pieces(
     started = int(np.argmax(np.isfinite(values)))
     metadata = x.metadata.add_step(
         "disaggregated",
-        {"frequency": target, "hindsight": hindsight_of([x.metadata], "" if method == "hold" else _LATER)},
+        {"frequency": target, "hindsight": hindsight_of([x.metadata], _LATER)},
         to=target,
         how=how,
         keeps=_KEPT.get(method),
