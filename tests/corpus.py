@@ -107,7 +107,7 @@ GOOD = {  # name: (source, keywords, series, first period, values)
     "year and month apart": ("year,month,value\n2023,11,1\n2023,12,2\n2024,1,3\n", {}, "value", "2023-11",
                              [1, 2, 3]),
     "year and period code": ("id,year,period,value\nA,2023,M11,1\nA,2023,M12,2\nA,2023,M13,1.5\nA,2024,M01,3\n", {},
-                             "value", "2023-11", [1, 2, 3]),
+                             "A", "2023-11", [1, 2, 3]),
     "years down, months across": (f"Rents\n\nYear,{MONTHS},Mean\n{ROWS}\n", {}, "Rents", "2001-01",
                                   [y + m / 100 for y in (1, 2) for m in range(1, 13)]),
     "dates across": ("code,name,2019,2020,2021\nQM,Miravel,10,11,12\nQS,Sorrin,20,21,n/a\n", {}, "QS", "2019",

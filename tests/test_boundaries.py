@@ -394,7 +394,7 @@ class Conventions(unittest.TestCase):
                 pd.Series(0.01, index, name="f"), measure="return", excess_of="r"
             ),
         }
-        with self.assertRaisesRegex(UltrumError, "risk-free return 'r' has a mean of 6 % per period"):
+        with self.assertRaisesRegex(UltrumError, "risk-free return 'r' has a mean of 6 % per month"):
             ul.align(
                 **parts,
                 risk_free=ul.TimeSeries.from_pandas(pd.Series(0.06, index, name="r"), measure="return"),

@@ -174,7 +174,10 @@ class Commands(OnPractice):
                           "--compare-with", "BB.csv#close", "--picture", "o.png", "--spells", "below zero")  # fmt: skip
         self.assertEqual(one.returncode, 0, one.stderr)
         self.assertEqual(list(json.loads(one.stdout)["values"]), ["2024-03-28", "2024-03-29"])
-        self.assertEqual((self.folder / "o.txt").read_text().splitlines()[0], 'date,"close, AA","close, BB"')
+        self.assertEqual(
+            (self.folder / "o.txt").read_text().splitlines()[0],
+            'date,"close, AA [decimal]","close, BB [decimal]"',
+        )
         self.assertTrue((self.folder / "o.png").is_file())
         many = json.loads(self.ultrum("look", "{asset}.csv", "--json").stdout)
         self.assertEqual(
@@ -304,7 +307,10 @@ class Commands(OnPractice):
         )
         self.assertIn("LTSM, 2014-05-19: -66 % in a day, a split of 3 to 1", every.stderr)
         self.assertNotIn("Traceback", every.stderr)
-        wrong = self.ultrum("look", "exchange:indices.csv", "--returns", "M")
+        stated = self.ultrum("look", "exchange:indices.csv", "--returns", "M", "--json")
+        self.assertEqual((stated.returncode, len(json.loads(stated.stdout)["assets"]) > 0), (0, True))
+        self.file("s.csv", "date,a\n" + "".join(f"2020-{m:02d},{m - 3}\n" for m in range(1, 13)))
+        wrong = self.ultrum("look", "s.csv", "--returns", "M")
         self.assertEqual(wrong.returncode, 3)
         self.assertIn("measure = 'price'", wrong.stderr)
 

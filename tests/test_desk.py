@@ -276,7 +276,7 @@ class Pulling(OnPractice):
         self.assertAlmostEqual(frame.iloc[0, 0], cpi["2010-03"] / cpi["2009-12"] - 1, 12)
         long = result.to_frame() if plan.shape == "long" else self.desk().pull(
             plan.model_copy(update={"shape": "long"})).to_frame()  # fmt: skip
-        self.assertEqual(sorted(set(long["series"])), ["observatory:OUTPUT/Q.QM.GDP", CPI][::1])
+        self.assertEqual(sorted(set(long["address"])), ["observatory:OUTPUT/Q.QM.GDP", CPI][::1])
 
     def test_series_alike_in_title_and_unit_keep_a_heading_each(self):
         self.file("s/p.csv", "date,open,close\n2024-01-02,1,2\n2024-01-03,3,4\n")

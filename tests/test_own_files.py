@@ -210,7 +210,8 @@ class OwnFiles(Scratch):
                            "--csv", "b.csv", "--save", "again.toml", "--span", "2015-06", "2020-06")  # fmt: skip
         self.assertIn("again.toml repeats this", done.stdout)
         self.assertTrue((self.folder / "b.png").read_bytes().startswith(b"\x89PNG"))
-        moving = pd.read_csv(self.folder / "b.csv").set_index("window_to")
+        self.assertEqual(pd.read_csv(self.folder / "b.csv")["asset"].tolist(), list(BETAS))
+        moving = pd.read_csv(self.folder / "b-rolling.csv").set_index("window_to")
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
             result = ul.run_study(self.folder / "again.toml", vault=self.folder / "v")
@@ -228,6 +229,38 @@ class OwnFiles(Scratch):
         self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--asset", "TIDE", "--asset", "KELP",
                     "--save", "two.toml")  # fmt: skip
         self.assertEqual(ul.Study.load(self.folder / "two.toml").asset, "TIDE")
+
+    def test_delisted_assets_rates_of_their_own_file_and_many_assets(self):
+        early = self.prices.copy()
+        early.loc["2018-03-06":, "TIDE"] = np.nan
+        early.to_csv(self.folder / "early.csv")
+        last = early["TIDE"].last_valid_index()
+        self.file(
+            "paid.csv", f"Firm,Tag,Kasse\nTIDE,{last + pd.Timedelta(2, 'D'):%Y-%m-%d},{early['TIDE'][last] / 2}\n"
+        )
+        self.file("bill.csv", "month,bill\n" + "".join(f"{m},0.0015\n" for m in self.factors.index))
+        base = ("estimate", "early.csv", "--factors", "decimal.csv")
+        warned = self.run_it(*base)
+        self.assertIn(f"TIDE: its prices end on {last:%Y-%m-%d}", warned.stderr)
+        paid = self.run_it(*base, "--final-payments", "paid.csv", "--risk-free", "bill.csv", "--json",
+                           "--event-column", "final_payments.asset=Firm", "--event-column", "final_payments.date=Tag",
+                           "--event-column", "final_payments.amount=Kasse")  # fmt: skip
+        closes = early["TIDE"].groupby(early.index.to_period("M")).last()
+        closes.loc["2018-03"] = early["TIDE"][last] / 2
+        returns = (closes.dropna().pct_change().dropna() - 0.0015).loc[:"2018-03"]
+        market = self.factors["Mkt-RF"].reindex(returns.index)
+        by_asset = {a["asset"]: a["terms"][1]["coefficient"] for a in json.loads(paid.stdout)["assets"]}
+        self.assertAlmostEqual(by_asset["TIDE"], np.polyfit(market, returns, 1)[0], 10)
+        by_size = self.run_it(
+            "estimate", "early.csv", "--factors", "factors.csv", "--risk-free", "bill.csv"
+        ).stderr
+        self.assertIn("bill: its file states no unit. By its size it is read as decimal: 1.80 % a year", by_size)
+        self.run_it(*base, "--event-column", "splits.date=Tag", code=2)
+        many = pd.concat([self.prices["KELP"].rename(f"A{k:02d}") for k in range(41)], axis=1)
+        many.to_csv(self.folder / "many.csv")
+        shown = self.run_it("estimate", "many.csv", "--factors", "decimal.csv").stdout
+        self.assertIn("over 41 assets", shown)
+        self.assertNotIn("A07 ", shown)
 
     def test_a_saved_study_keeps_the_query_of_its_source(self):
         with contextlib.closing(sqlite3.connect(self.folder / "p.sqlite")) as base:

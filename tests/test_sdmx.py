@@ -213,7 +213,7 @@ class Reading(Scratch):
             ("S", ("2020-B1", "2020-B2"), "Percentage points", ("S", "2020-S1", "decimal", 0.01)),
             ("Q", ("2020-01-01/P3M", "2020-04-01T00:00:00/P3M"), "IX", ("Q", "2020-Q1", "index", 1.0)),
             ("D", ("2020-D001", "2020-D060"), "QML", ("D", "2020-01-01", "currency", 1.0)),
-            ("N", ("2020-01-02T09:30:00Z", "2020-01-02T09:35:00Z"), "QML", ("N", "2020-01-02", "currency", 1.0)),
+            ("N", ("2020-01-02T09:30:00Z", "2020-01-02T09:35:00Z"), "QML", ("N", "2020-01-02T09:30+00:00", "currency", 1.0)),
         ):  # fmt: skip
             rows = "".join(row.format(code, label, i, unit) for i, label in enumerate(labels, 1))
             (series,) = self.parts(head + rows)

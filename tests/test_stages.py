@@ -30,7 +30,7 @@ BASE = {
                                               (("fx", "SRN/QML"), ("fx_2", "SRN/QML"), ("orn", "ORN/QML"))}}}},
     "series": {"growth": {"address": "here:prices_index.csv#cpi", "steps": [{"growth": {"over": "P1Y"}}]},
                "trade": {"address": "here:prices_index.csv#trade", "steps": [{"growth": {"over": "P1M"}}]},
-               "both": {"composite": {"parts": ["trade", "other"]}},
+               "both": {"composite": {"parts": ["trade", "other"], "window": "expanding"}},
                "other": {"address": "here:prices_index.csv#other", "steps": [{"growth": {"over": "P1M"}}]},
                "fx": {"currency_factor": "SRN", "rates": ["here:fx.csv#rate"]}},
     "sets": {"pair": {"series": {"left": "here:prices_index.csv#trade"}, "steps": [{"growth": {"over": "P1M"}}]}},

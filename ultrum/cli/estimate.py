@@ -237,7 +237,10 @@ def estimate(
         raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
         raise click.UsageError(f"{saved} exists already; choose another name.")
-    choices |= {"event_headings": _headings_of(event_columns, events)}
+    headings = _headings_of(event_columns, events)
+    for table, roles in headings.items():
+        _set_date_column(files, events[table], roles)
+    choices |= {"event_headings": headings}
     if rate_file:
         choices |= {"risk_free": None, "rate_address": files.address(rate_file)}
     wanted = _choices(files, prices, factors, events, cost, premium, choices)
@@ -290,6 +293,14 @@ def _headings_of(given: Sequence[str], events: Mapping[str, str]) -> dict[str, d
             raise click.UsageError(f"--event-column {text} needs --{match[1].replace('_', '-')}.")
         headings.setdefault(match[1], {})[match[2]] = match[3]
     return headings
+
+
+def _set_date_column(files: LocalFiles, text: str, roles: dict[str, str]) -> None:
+    """Read the dates of a local table of events from the given column; records then have it as ``date``."""
+    path = files.address(text).partition(":")[2].partition("#")[0]
+    tables = files.settings.get("tables", {})
+    if "date" in roles and path in tables:
+        tables[path] = {**tables[path], "date_column": roles.pop("date")}
 
 
 def _workings(result: StudyResult) -> dict[str, Workings]:

@@ -71,7 +71,7 @@ def _distinct(heading_text: str, part: str) -> str:
     name, bracket, unit = heading_text.partition(" [")
     if part.startswith(f"{name}."):
         return f"{part}{bracket}{unit}"
-    return f"{heading_text}, {part}"
+    return f"{name}, {part}{bracket}{unit}"
 
 
 def _number_repeats(headings: Sequence[str]) -> list[str]:

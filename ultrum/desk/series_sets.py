@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.transform.steps import step_fault
 from ultrum.errors import ArgumentError, SourceError, one_of
 from ultrum.file_access import path_of, read_regular, toml_of
@@ -76,7 +77,8 @@ class SeriesSet(BaseModel):
             super().__init__(**settings)
         except ValidationError as error:
             text = _faults(error)
-            raise ArgumentError(f"The set has faults: {text}{'' if text.endswith('?') else '.'}") from error
+            count = quantity(error.error_count(), "fault")
+            raise ArgumentError(f"The set has {count}: {text}{'' if text.endswith('?') else '.'}") from error
 
     @classmethod
     def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:

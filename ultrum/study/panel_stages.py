@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Final, cast
 
@@ -154,8 +154,8 @@ def _rate_by_size(rate: TimeSeries, units: str | None) -> TimeSeries:
     if chosen != units:
         shown = yearly if chosen == "percent" else 100.0 * yearly
         warn_user(
-            f"{rate.name}: its file states no unit. By its size it is read as {chosen}: {shown:.2f} % a year. Set "
-            "units where it is read."
+            f"{rate.name}: its file states no unit. By its size it is read as {chosen}: {shown:.2f} % a year. "
+            "Set units where it is read."
         )
     if chosen != "percent":
         return rate
@@ -237,6 +237,11 @@ def _at_frequency(plan: Study, factor: TimeSeries, rate: TimeSeries | float | No
     return to_frequency(factor, target, risk_free=rate)
 
 
+def _rules_of(rules: object, names: Sequence[str]) -> object:
+    """The rules of the series that the panel has; a study also states those of their parts."""
+    return {n: r for n, r in rules.items() if n in names} if isinstance(rules, Mapping) else rules
+
+
 def make_panel(
     plan: Study,
     desk: Desk,
@@ -254,7 +259,7 @@ def make_panel(
         conditions=[series.with_metadata(name=name) for name, series in conditions.items()] or None,
         frequency=plan.study.frequency,
         rows=plan.panel.rows,
-        known_by=cast(Any, release_rules(plan, desk)),
+        known_by=cast(Any, _rules_of(release_rules(plan, desk), [*(f.name for f in factors), *conditions])),
         start=None if start == "earliest" else start,
         end=None if end == "latest" else end,
     )

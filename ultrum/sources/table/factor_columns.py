@@ -125,7 +125,7 @@ def factor_table(
     total = [_column(reading, others, name, (), "total return") for name in total_return]
     factors, notes = _with_excess(returns.table.select(others), market_name, rate, total)
     if annual_rate and rate is not None:
-        notes[-1] = Decision("risk-free return", f"'{rate_name}' not used", certainty="an annual rate is given")
+        notes[-1] = Decision("risk-free return", f"'{rate_name}' not used", certainty="another rate is given")
         rate = None
     return FactorTable(factors, market_name, rate, returns.units, (*returns.decisions, *notes))
 

@@ -235,7 +235,7 @@ def parted_units(names: list[str], units: Sequence[str]) -> tuple[list[str], lis
     ]
     bare = [m[1] if m is not None else n for m, n in zip(stated, names, strict=True)]
     if len({n for n in bare if n}) < len([n for n in bare if n]):
-        return names, list(units)  # the unit is what tells two columns apart
+        return names, list(units)  # only the unit distinguishes two columns
     return bare, [m[2] if m is not None else u for m, u in zip(stated, units, strict=True)]
 
 
