@@ -136,7 +136,7 @@ class TwoPass(TableInNotebooks):
         >>> ul.two_pass(panel, ["market"]).interval().round(4)
                      low    high
         constant -0.0029  0.0107
-        market   -0.0076  0.0090
+        market   -0.0080  0.0093
         """
         reach = t_quantile(level, self.df) * self.standard_errors
         return pd.DataFrame({"low": self.premia - reach, "high": self.premia + reach})
@@ -183,7 +183,7 @@ class TwoPass(TableInNotebooks):
         --------
         >>> import ultrum as ul
         >>> ul.two_pass(ul.practice.panel(), ["market"]).detectable().round(4).to_dict()
-        {'constant': 0.0097, 'market': 0.0119}
+        {'constant': 0.0097, 'market': 0.0123}
         """
         return self.standard_errors * detectable_multiple(self.df, level, power)
 
