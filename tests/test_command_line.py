@@ -13,8 +13,10 @@ import shlex
 import signal
 import subprocess
 import sys
+import unittest
 import warnings
 from concurrent.futures import ProcessPoolExecutor
+from unittest import mock
 
 import nbclient
 import nbformat
@@ -24,6 +26,7 @@ import pandas as pd
 import ultrum as ul
 from tests.programs import run_program
 from tests.support import ROOT, OnPractice, Scratch, command, new_process
+from ultrum.cli import terminal_output
 from ultrum.cli.terminal_output import run_safely
 from ultrum.practice import demo_study
 
@@ -463,3 +466,25 @@ class Pages(Scratch):
         )  # each prints it
         self.each_prints({p.name: p.read_text() for p in (ROOT / "examples").glob("*.py")}, words)
         self.assertTrue((self.folder / "first_beta.py" / "first_beta.png").exists())
+
+
+class Tables(unittest.TestCase):
+    def test_tables_of_addresses_fit_and_break_no_word(self):
+        frame = pd.DataFrame({
+            "address": ["file:tmp/work/prices_of_the_harbour.csv#Close", "observatory:PRICES/M.QM.CPI"],
+            "title": ["Consumer prices, all items, Miravel", "policy rate (percent)"], "frequency": ["business-daily"] * 2,
+            "status": ["same", "new"], "first": ["2019-01-01"] * 2, "last": ["2021-06-30"] * 2, "values": [652, 4],
+        })  # fmt: skip
+        for width in (80, 100, 140):
+            size = os.terminal_size((width, 40))
+            out = io.StringIO()
+            out.isatty = lambda: True
+            with mock.patch("shutil.get_terminal_size", return_value=size), contextlib.redirect_stdout(out):
+                terminal_output.table(frame)
+            lines = out.getvalue().splitlines()
+            with self.subTest(width):
+                self.assertLessEqual(max(map(len, lines)), max(width, 92))
+                for text in frame.drop(columns="address").astype(str).to_numpy().ravel():
+                    for word in text.split():
+                        self.assertTrue(any(word in line for line in lines), word)
+                self.assertIn("M.QM.CPI", out.getvalue())

@@ -179,7 +179,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     metavar="RATE",
     help="Annual market risk premium; by default the historical mean of the factor.",
 )
-@click.option("--picture", type=OUTPUT, help="Draw the result to this PNG file.")
+@click.option("--picture", type=OUTPUT, help="Draw the result to this file: PNG, SVG or PDF.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file.")
 @click.option(
     "--workings",

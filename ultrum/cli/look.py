@@ -51,7 +51,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("address")
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
-@click.option("--picture", type=OUTPUT, help="Draw the series to this PNG file.")
+@click.option("--picture", type=OUTPUT, help="Draw the series to this file: PNG, SVG or PDF.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option(
     "--page",

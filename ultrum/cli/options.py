@@ -427,7 +427,7 @@ class PictureStyle:
         return bool(self.title or self.label or self.size)
 
     def write(self, ax: Axes, path: Path) -> None:
-        """Write the figure to a PNG file."""
+        """Write the figure in the format of the file's ending: PNG, SVG or PDF."""
         from ultrum.report import figures
         from ultrum.report.figures.figure_style import figure_of
 
@@ -438,7 +438,13 @@ class PictureStyle:
             ax.set_ylabel(self.label)
         if self.size:
             figure.set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
-        figures.to_png(ax, path)
+        ending = path.suffix.lower()
+        if ending == ".svg":
+            path.write_text(figures.to_svg(ax), encoding="utf-8")
+        elif ending == ".pdf":
+            figures.to_pdf(ax, path)
+        else:
+            figures.to_png(ax, path)
 
 
 def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple[int, int] | None:

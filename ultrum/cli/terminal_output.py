@@ -15,11 +15,11 @@ import sys
 import textwrap
 import time
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final, cast
 
 import click
 
@@ -27,6 +27,7 @@ from ultrum.errors import PartialReadingWarning, StudyError, UltrumError, option
 
 if TYPE_CHECKING:
     import pandas as pd
+    from rich.table import Table
 
 LOGGER: Final = logging.getLogger("ultrum.cli")
 LOGGER.propagate = False
@@ -97,40 +98,72 @@ class _LogFile(logging.FileHandler):
 # Terminal output: aligned tables on stdout, progress and warnings on stderr
 
 _UNLIMITED: Final = 100_000
-_DATE: Final = len("2024-01-31")  # the shortest word that may be broken is longer
-_WHOLE_COLUMNS: Final = ("address", "file")  # never cut, so that they can be copied
+_LONGEST_WORD: Final = 16  # longer words may be broken
+_WHOLE_COLUMNS: Final = ("address", "file")
+_SHORT_ADDRESS: Final = 22  # characters that an address has at least on a line
 _FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
-    """Print a table; text wraps to fit the terminal, numbers, dates and addresses are never cut."""
-    from rich import box
-    from rich.cells import cell_len
+    """Print a table that fits the terminal; numbers and words are never cut, addresses only after their marks."""
     from rich.console import Console
     from rich.measure import Measurement
+
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
+    console = Console(width=width, highlight=False, markup=False)
+
+    def _width_of(cells: pd.DataFrame) -> int:
+        return Measurement.get(
+            console, console.options.update(max_width=_UNLIMITED), _laid_out(cells, "")
+        ).maximum
+
+    cells = frame.astype(object)
+    for column in frame:
+        cells[column] = [_cell(value) for value in frame[column]]
+    words = [c for c in frame if not _looks_numeric(frame[c])]
+    words.sort(key=lambda c: (c in _WHOLE_COLUMNS, -max(map(len, cells[c]), default=0)))
+    for column in words:
+        excess = _width_of(cells) - width
+        if excess > 0:
+            cells[column] = _narrowed(list(cells[column]), excess, is_address=column in _WHOLE_COLUMNS)
+    end_progress()
+    console.width = max(width, _width_of(cells))  # the terminal wraps a line that is still too long
+    console.print(_laid_out(cells, title, numeric=set(frame) - set(words)))
+
+
+def _laid_out(cells: pd.DataFrame, title: str, numeric: Collection[object] = ()) -> Table:
+    """A table of texts whose lines are not wrapped again."""
+    from rich import box
     from rich.table import Table
 
     shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
-    for column in frame:
-        number = _looks_numeric(frame[column])
-        whole = number or column in _WHOLE_COLUMNS
-        texts = [str(column), *map(_cell, frame[column])]  # a heading that is not wrapped is not cut either
-        widths = map(cell_len, texts) if whole else (min(cell_len(w), _DATE) for t in texts for w in t.split())
-        shown.add_column(
-            printable(str(column)),
-            justify="right" if number else "left",
-            no_wrap=whole,
-            overflow="fold",
-            min_width=max(widths, default=1),
-        )
-    for row in frame.itertuples(index=False):
-        shown.add_row(*[_cell(value) for value in row])
-    end_progress()
-    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 100
-    console = Console(width=width, highlight=False, markup=False)
-    least = Measurement.get(console, console.options.update(max_width=_UNLIMITED), shown).minimum
-    console.width = max(width, least)  # the terminal wraps a line that is still too long
-    console.print(shown)
+    for column in cells:
+        heading, justify = printable(str(column)), "right" if column in numeric else "left"
+        shown.add_column(heading, justify=cast(Any, justify), no_wrap=True, overflow="fold")
+    for row in cells.itertuples(index=False):
+        shown.add_row(*row)
+    return shown
+
+
+def _narrowed(texts: Sequence[str], excess: int, *, is_address: bool) -> list[str]:
+    """Texts on several lines, narrower by ``excess`` if their words or marks allow it."""
+    longest = max(map(len, texts), default=0)
+    if is_address:
+        most = max(_SHORT_ADDRESS, longest - excess)
+        return [_fold(text, most) for text in texts]
+    words = [len(word) for text in texts for word in text.split()]
+    most = max(min(max(words, default=1), _LONGEST_WORD), longest - excess)
+    return ["\n".join(textwrap.wrap(text, most)) or text for text in texts]
+
+
+def _fold(address: str, most: int) -> str:
+    """An address on lines of at most so many characters, broken after its marks."""
+    lines = [""]
+    for part in re.findall(r"[^/#?&:, ]*[/#?&:, ]?", address):
+        if lines[-1] and len(lines[-1]) + len(part) > most:
+            lines.append("")
+        lines[-1] += part
+    return "\n".join(line for line in lines if line)
 
 
 def align_decimals(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFrame:
