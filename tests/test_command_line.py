@@ -481,9 +481,9 @@ class Tables(unittest.TestCase):
             out.isatty = lambda: True
             with mock.patch("shutil.get_terminal_size", return_value=size), contextlib.redirect_stdout(out):
                 terminal_output.table(frame)
-            lines = out.getvalue().splitlines()
+            lines = re.sub(r"\x1b\[[\d;]*m", "", out.getvalue()).splitlines()
             with self.subTest(width):
-                self.assertLessEqual(max(map(len, lines)), max(width, 92))
+                self.assertLessEqual(max(map(len, lines)), max(width, 88))
                 for text in frame.drop(columns="address").astype(str).to_numpy().ravel():
                     for word in text.split():
                         self.assertTrue(any(word in line for line in lines), word)

@@ -6,6 +6,7 @@ Tracebacks are not shown; set ULTRUM_DEBUG=1 to see them.
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import logging
 import os
@@ -126,6 +127,11 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         excess = _width_of(cells) - width
         if excess > 0:
             cells[column] = _narrowed(list(cells[column]), excess, is_address=column in _WHOLE_COLUMNS)
+    if _width_of(cells) > width and {"address", "title"} <= set(cells):  # the title below its address
+        most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
+        titles = ["\n".join(textwrap.wrap(_cell(t), most)) for t in frame["title"]]
+        cells["address"] = [f"{a}\n{t}" for a, t in zip(cells["address"], titles, strict=True)]
+        cells = cells.drop(columns="title").rename(columns={"address": "address, title"})
     end_progress()
     console.width = max(width, _width_of(cells))  # the terminal wraps a line that is still too long
     console.print(_laid_out(cells, title, numeric=set(frame) - set(words)))
@@ -159,7 +165,9 @@ def _narrowed(texts: Sequence[str], excess: int, *, is_address: bool) -> list[st
 def _fold(address: str, most: int) -> str:
     """An address on lines of at most so many characters, broken after its marks."""
     lines = [""]
-    for part in re.findall(r"[^/#?&:, ]*[/#?&:, ]?", address):
+    coarse = re.findall(r"[^/#?&:, ]*[/#?&:, ]?", address)
+    fine = (re.findall(r"[^._-]*[._-]?", part) if len(part) > most else [part] for part in coarse)
+    for part in itertools.chain.from_iterable(fine):
         if lines[-1] and len(lines[-1]) + len(part) > most:
             lines.append("")
         lines[-1] += part
