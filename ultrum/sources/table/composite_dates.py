@@ -46,6 +46,7 @@ _KEY_WORDS: Final = frozenset(
     ]
 )
 _FEWEST_YEARS: Final = 2  # with all four quarters
+_SHARE_OF_STEPS: Final = 0.8  # from one quarter to the next; a row may be missing
 _TWELVE: Final = frozenset(map(str, range(1, 13)))
 _TIME_WORDS: Final = ("time", "hour", "zeit", "uhrzeit", "clock", "time of day")
 _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
@@ -94,10 +95,17 @@ def _numbered_quarters(block: Block, cells: Sequence[object]) -> tuple[list[str]
     years: dict[str, set[str]] = defaultdict(set)
     for year, quarter in found:
         years[year].add(quarter)
-    if not headed and sum(len(quarters) == 4 for quarters in years.values()) < _FEWEST_YEARS:
+    whole = sum(len(quarters) == 4 for quarters in years.values()) >= _FEWEST_YEARS
+    if not headed and not whole and not _follow_one_another(years):
         return [], ""
     how = "by the heading" if headed else "as each year has 1 to 4"
     return [f"{year}-Q{quarter}" for year, quarter in found], how
+
+
+def _follow_one_another(years: Mapping[str, set[str]]) -> bool:
+    """Whether numbers within years go on from 4 to 1 of the next, over several years; months would skip eight."""
+    ordinals = np.unique([4 * int(y) + int(q) for y, quarters in years.items() for q in quarters])
+    return len(years) > _FEWEST_YEARS and float((np.diff(ordinals) == 1).mean()) >= _SHARE_OF_STEPS
 
 
 def _date_parts(block: Block, cells: Sequence[object]) -> DateCells | None:

@@ -31,6 +31,7 @@ _VIETNAMESE: Final = re.compile(
     r"(?:(?:thứ (?:[^\W\d_]+|\d)|chủ nhật|cn|th \d),? )?(?:ngày )?(?:(\d{1,2})\.? )?"
     r"(?:tháng|thg) ?(\d{1,2})(?:,| năm)? ?(\d{4})"
 )
+_VIETNAMESE_SHORT: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9]) (\d\d)")
 _VIETNAMESE_MONTH: Final = re.compile(r"(?:tháng|thg) ?(1[0-2]|0?[1-9])")
 _FULL_DATE: Final = re.compile(r"\d{1,4}[/.-]\d{1,2}[/.-]\d{1,4}")
 _IN_BRACKETS: Final = re.compile(r"\((e|a)\)")  # endings of Basque
@@ -204,13 +205,21 @@ def _numeric(text: str) -> str:
         return _joined(*match.groups())
     if match := _EAST_ASIAN_QUARTER.fullmatch(text):
         return f"{match[1]}-Q{_NUMERALS.get(match[2]) or match[2]}"
-    if match := _VIETNAMESE.fullmatch(text):
-        day, month, year = match.groups()
-        return _joined(year, month, day)
+    if vietnamese := _vietnamese(text):
+        return vietnamese
     full = _FULL_DATE.match(text)
     if full and all(word in _words().others for word in TOKEN.findall(text[full.end() :])):
         return full[0]  # as in 1.03.2007 г.
     return ""
+
+
+def _vietnamese(text: str) -> str:
+    """Months by number after the word for month; empty for another text."""
+    if match := _VIETNAMESE.fullmatch(text):
+        day, month, year = match.groups()
+        return _joined(year, month, day)
+    match = _VIETNAMESE_SHORT.fullmatch(text)
+    return f"{ENGLISH[int(match[1]) - 1]}-{match[2]}" if match else ""
 
 
 def _joined(year: str, *parts: str | None) -> str:

@@ -218,8 +218,8 @@ def in_calendar_quarters(grid: Grid, year_end: int | None) -> Grid:
         If no month is stated, or the quarters are none of the calendar.
     """
     quarters = _columns_of(grid, is_fiscal_label, 1)
-    years = _columns_of(grid, lambda c: _fiscal_year(c) is not None, _FEWEST_YEARS)
-    if not quarters and not years:
+    years, across = _columns_of(grid, _is_fiscal_year, _FEWEST_YEARS), _rows_across(grid)
+    if not quarters and not years and not across:
         return grid
     words = " ".join(_words_of(r, quarters | years) for r in grid.rows)
     end = year_end or year_end_in(f"{words} {grid.above} {grid.below}")
@@ -231,16 +231,33 @@ def in_calendar_quarters(grid: Grid, year_end: int | None) -> Grid:
         )
     rows: list[Row] = [
         [
-            _calendar_label(c, end, grid.name) if k in quarters else _year_label(c) if k in years else c
+            _calendar_label(c, end, grid.name)
+            if k in quarters
+            else _year_label(c)
+            if k in years or i in across
+            else c
             for k, c in enumerate(row)
         ]
-        for row in grid.rows
+        for i, row in enumerate(grid.rows)
     ]
-    which = (
-        "quarters are those of the calendar" if quarters else "each has the number of the year in which it ends"
-    )
+    which = "quarters are those of the calendar" if quarters else "each is named by the year in which it ends"
     decision = ("fiscal years", f"end in {ENGLISH[end - 1]}; {which}")
     return replace(grid, rows=rows, decisions=(*grid.decisions, decision))
+
+
+def _is_fiscal_year(cell: str) -> bool:
+    return _fiscal_year(cell) is not None
+
+
+def _rows_across(grid: Grid) -> set[int]:
+    """Rows above the values whose dates are all fiscal years."""
+    across = set()
+    for i, row in enumerate(grid.rows[:_SAMPLE]):
+        cells = [c.strip() for c in row[1:] if isinstance(c, str)]
+        dated = [c for c in cells if _is_fiscal_year(c) or looks_like_date(c)]
+        if len(dated) >= _FEWEST_YEARS and len(set(dated)) == len(dated) and all(map(_is_fiscal_year, dated)):
+            across.add(i)
+    return across
 
 
 def _columns_of(grid: Grid, is_label: Callable[[str], bool], fewest: int) -> set[int]:

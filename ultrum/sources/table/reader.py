@@ -320,7 +320,13 @@ def _statements_elsewhere(read: Sequence[Block], others: Sequence[Block]) -> lis
     own = {s.text for b in read for s in statements_in(b.preamble, b.footer)}
     found = [(s, b) for b in others for s in statements_in(b.preamble, b.footer) if s.text not in own]
     return [
-        Decision("not used", f"{s.kind} in {s}", "units=", f"at the table from line {b.lines[0]}", b.lines[0])
+        Decision(
+            "not used",
+            f"{s.named} in {s}",
+            "units=" * s.is_of_units,
+            f"at the table from line {b.lines[0]}",
+            b.lines[0],
+        )
         for s, b in found
     ]
 

@@ -465,12 +465,23 @@ def _words_by_column(block: Block, numeric: Sequence[str]) -> tuple[Block, dict[
     marks = _footnote_marks(block, numeric)
     preamble, above = clauses_of_columns(block.preamble, numeric, marks)
     footer, below = clauses_of_columns(block.footer, numeric, marks)
-    own = {
-        n: replace(block, preamble=above.get(n, ""), footer=below.get(n, ""))
-        for n in (*above, *below)
-        if statements_in(above.get(n, ""), below.get(n, ""))
-    }
+    own: dict[str, Block] = {}
+    for n in (*above, *below):
+        mine = above.get(n, ""), below.get(n, "")
+        stated = statements_in(*mine)
+        if any(s.is_of_units for s in stated):  # in place of what holds for all columns
+            own[n] = replace(block, preamble=mine[0], footer=mine[1])
+        elif stated:
+            own[n] = replace(
+                block, preamble=_joined_lines(preamble, mine[0]), footer=_joined_lines(footer, mine[1])
+            )
     return (replace(block, preamble=preamble, footer=footer) if own else block), own
+
+
+def _joined_lines(text: str, other: str) -> str:
+    """Two texts with each line behind that of the same number."""
+    pairs = itertools.zip_longest(text.split("\n"), other.split("\n"), fillvalue="")
+    return "\n".join(" ".join(filter(None, pair)) for pair in pairs)
 
 
 def _footnote_marks(block: Block, names: Sequence[str]) -> dict[str, list[str]]:

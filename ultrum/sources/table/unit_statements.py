@@ -115,18 +115,18 @@ def any_percent_word() -> re.Pattern[str]:
 
 BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
 _ADJUSTMENTS: Final = {  # words for seasonally adjusted and unadjusted data, by the code in the metadata
-    "N": r"(?:not|non)[ -](?:seasonally )?adjusted|unadjusted|\bNSA\b|unbereinigt|nicht saisonbereinigt"
-    r"|donn[ée]es brutes|non corrig\w+ des variations saisonni[èe]res|sin desestacionalizar"
-    r"|non destagionalizzat\w+"
-    r"|sem ajust\w+ sazonal|niet gecorrigeerd voor seizoen\w*|ej säsongsrensa\w*|niewyrównan\w+",
+    "N": r"(?:not|non)[ -]season(?:ally)?[ -]adjusted|season(?:ally)? unadjusted|\(NSA\)|[,;] ?NSA\b"
+    r"|nicht saisonbereinigt|donn[ée]es brutes|non corrig\w+ des variations saisonni[èe]res"
+    r"|sin desestacionalizar|non destagionalizzat\w+|sem ajust\w+ sazonal|niet gecorrigeerd voor seizoen\w*"
+    r"|ej säsongsrensa\w*|niewyrównan\w+ sezonowo",
     "Y": r"(?:seasonally and (?:calendar|working[- ]day)|(?:calendar|working[- ]day) and seasonally)[ -]adjusted"
-    r"|kalender- und saisonbereinigt|saison- und kalenderbereinigt|\bCVS[- ]CJO\b",
+    r"|kalender- und saisonbereinigt|saison- und kalenderbereinigt|\(CVS[- ]CJO\)|données CVS[- ]CJO",
     "W": r"(?:working|trading)[- ]day[ -]adjusted|kalenderbereinigt",
-    "S": r"season(?:ally)?[ -]adjusted|\bS\.?A\.?\b(?=[;,)]|$)|saisonbereinigt"
-    r"|corrig\w+ des variations saisonni[èe]res|\bCVS\b"
-    r"|desestacionalizad\w+|ajustad\w+ estacionalmente|destagionalizzat\w+|dessazonalizad\w+"
-    r"|ajust\w+ sazonal\w*|sei[sz]oen[s]?gecorrigeerd|säsongs?rensa\w+|sesongjuster\w+|sæsonkorrigere\w+"
-    r"|kausitasoit\w+|wyrównan\w+ sezonowo|odsezonowan\w+|sezónně očištěn\w+|季節調整済\w*|季节调整|계절조정",
+    "S": r"season(?:ally)?[ -]adjusted|\(SAA?R?\)|saisonbereinigt|corrig\w+ des variations saisonni[èe]res"
+    r"|\(CVS\)|données CVS|desestacionalizad\w+|ajustad\w+ estacionalmente|destagionalizzat\w+"
+    r"|dessazonalizad\w+|ajust\w+ sazonal\w*|sei[sz]oen[s]?gecorrigeerd|säsongs?rensa\w+|sesongjuster\w+"
+    r"|sæsonkorrigere\w+|kausitasoit\w+|wyrównan\w+ sezonowo|odsezonowan\w+|sezónně očištěn\w+|季節調整済\w*"
+    r"|季节调整|계절조정",
 }
 _TENORS: Final = {
     word: number

@@ -69,7 +69,10 @@ _NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in
 )
 _MEASURES: Final = (
     (re.compile(r"\b(open interest)\b", re.IGNORECASE), "stock"),
-    (re.compile(r"\w\s+(?:index|indices)\b(?! (?:close|open|high|low))", re.IGNORECASE), "index"),
+    (
+        re.compile(r"\w\s+(?:index|indices)\b(?! (?:close|open|high|low|returns?|growth|change))", re.IGNORECASE),
+        "index",
+    ),
     (re.compile(r"\b(open|high|low|close|closing|price|settle|last|bid|ask|nav)\b", re.IGNORECASE), "price"),
     (re.compile(r"\b(volume|turnover|sales|exports|imports|births)\b", re.IGNORECASE), "flow"),
     (re.compile(r"\b(excess )?returns?\b", re.IGNORECASE), "return"),
