@@ -256,11 +256,37 @@ class OwnFiles(Scratch):
         ).stderr
         self.assertIn("bill: its file states no unit. By its size it is read as decimal: 1.80 % a year", by_size)
         self.run_it(*base, "--event-column", "splits.date=Tag", code=2)
-        many = pd.concat([self.prices["KELP"].rename(f"A{k:02d}") for k in range(41)], axis=1)
+        (self.folder / "b-rolling.csv").write_bytes((self.folder / "bill.csv").read_bytes())
+        self.run_it(*base, "--rolling", "36", "--csv", "b.csv", "--risk-free", "b-rolling.csv", code=2)
+        self.file("rate.csv", "month,bill\n" + "".join(f"{m},0.012\n" for m in self.factors.index))
+        levels = ("estimate", "wide.csv", "--factors", "index.csv", "--risk-free", "rate.csv")
+        either = self.run_it(*levels, code=2)
+        self.assertIn("its file states no unit, and 0.144 a year can be decimals or percent", either.stderr)
+        self.assertIn("Set --factor-units percent or decimal", either.stderr)
+        for units, rate in (("percent", 0.00012), ("decimal", 0.012)):
+            self.run_it(*levels, "--asset", "TIDE", "--factor-units", units, "--save", f"{units}.toml")
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore", ul.DataWarning)
+                found = ul.run_study(self.folder / f"{units}.toml", vault=self.folder / "v").betas.coefficients
+            tide, index = (self.monthly(p) - rate for p in (self.prices["TIDE"], self.index))
+            by_hand = self.by_hand(tide, index)
+            np.testing.assert_allclose(found.loc["TIDE"], by_hand, rtol=0, atol=1e-6)
+        self.file("set.toml", '[[series]]\naddress = "observatory:PRICES/M.QM.CPI"\n')
+        unknown = self.run_it("pull", "set.toml", "--practice", "--gaps", "maybe", "--csv", "p.csv", code=2)
+        self.assertIn("gaps: 'maybe' is not known; write leave, fill", unknown.stderr)
+        self.run_it("pull", "set.toml", "--practice", "--gaps", "fill", code=2)
+        names = list(BETAS)
+        many = pd.concat([self.prices[names[k % len(names)]].rename(f"A{k:02d}") for k in range(41)], axis=1)
         many.to_csv(self.folder / "many.csv")
-        shown = self.run_it("estimate", "many.csv", "--factors", "decimal.csv").stdout
-        self.assertIn("over 41 assets", shown)
+        asked = ("--factors", "decimal.csv", "--rolling", "24", "--cost", "--premium", "5%")
+        shown = self.run_it("estimate", "many.csv", *asked).stdout
+        self.assertEqual(shown.count("over the assets"), 3)
         self.assertNotIn("A07 ", shown)
+        excess, market = self.monthly(self.prices) - 0.0015, self.factors["Mkt-RF"].iloc[1:]
+        slopes = np.array([self.by_hand(excess[n], market)[1] for n in names])[np.arange(41) % len(names)]
+        for word, share in (("minimum", 0), ("25 %", 0.25), ("median", 0.5), ("95 %", 0.95), ("maximum", 1)):
+            line = next(one for one in shown.splitlines() if one.strip().startswith(word))
+            self.assertAlmostEqual(float(line.split()[-1]), np.quantile(slopes, share), 4, word)
 
     def test_a_saved_study_keeps_the_query_of_its_source(self):
         with contextlib.closing(sqlite3.connect(self.folder / "p.sqlite")) as base:

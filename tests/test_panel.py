@@ -110,6 +110,33 @@ class Aligning(Scratch):
         series = ul.read_series(text, measure="return").series
         self.assertEqual([s.metadata.excess_of for s in series.values()], ["RF", "", ""])
 
+    def test_what_is_stated_for_a_panel_holds_for_what_is_made_of_it(self):
+        months, rng = pd.period_range("2010-01", periods=60, freq="M"), np.random.default_rng(3)
+        factor = pd.Series(rng.normal(0, 0.9, 60), months, name="f")
+        wild = pd.Series(2 * factor + rng.normal(0, 0.5, 60), months, name="a")
+        given = {"assets": wild, "factors": factor, "risk_free": 0.0, "measure": "return", "excess_of": "bill"}
+        with self.assertRaises(UnitError) as caught:
+            ul.align(**given)
+        fix = {n: v[0] for n, v in caught.exception.recommended.items() if n == "check_units"}
+        panel = ul.align(**given, **fix)
+        right = np.polyfit(factor, wild, 1)[0]
+        self.assertAlmostEqual(ul.factor_betas(panel).coefficients.loc["a", "f"], right, 10)
+        ul.rolling_regress(panel.excess, panel.factor_table, window=24)
+        with self.assertRaisesRegex(UnitError, "excess_of='zero cost' is not used"):
+            declared = ul.TimeSeries.from_pandas(factor / 20, measure="return", excess_of="bill")
+            ul.align(
+                **given | {"assets": wild / 20, "factors": declared, "excess_of": "zero cost", "measure": None}
+            )
+        late = returns(rng.normal(0, 0.03, 12), "late").with_metadata(hindsight="filled backwards")
+        for role, one in (("assets", late.as_table()), ("risk_free", returns(np.full(12, 0.002), "late").with_metadata(
+                hindsight="filled backwards"))):  # fmt: skip
+            with (
+                self.subTest(role),
+                self.assertRaisesRegex(AlignmentError, "late has look-ahead bias: filled backwards"),
+            ):
+                ul.align(**parts() | {role: one})
+        ul.align(**parts() | {"assets": late.as_table(), "known_by": {"late": "hindsight"}})
+
     def test_refusals(self):
         said = parts()
         percent = returns(100 * RNG.normal(0, 0.04, 12), "market", excess_of="bill")

@@ -141,6 +141,9 @@ class TotalReturns(Scratch):
         self.assertEqual(ul.excess(there, bill).values.round(9).tolist(), [0.09, 0.19])
         with self.assertRaisesRegex(CurrencyError, "A in QML, B in QSR"):
             ul.portfolio(ul.SeriesTable.of([here, there]))
+        net = series([0.1, 0.2], name="C", measure="return", excess_of="bill")
+        with self.assertRaisesRegex(UnitError, "C is an excess return and B a total return"):
+            ul.portfolio(ul.SeriesTable.of([there, net]))
 
     def test_a_payment_on_a_day_without_trading_costs_nobody_a_return(self):
         close = daily(

@@ -143,7 +143,11 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     metavar="COLUMN",
     help="This factor is a total return, not in excess of the risk-free rate.",
 )
-@click.option("--factor-units", type=click.Choice(("percent", "decimal")), help="Of the factors.")
+@click.option(
+    "--factor-units",
+    type=click.Choice(("percent", "decimal")),
+    help="Of the factors, and of a risk-free file without a unit.",
+)
 @click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
 @click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--span", nargs=2, default=("", ""), metavar="FIRST LAST", help="First and last period.")
@@ -180,7 +184,9 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     help="Annual market risk premium; by default the historical mean of the factor.",
 )
 @click.option("--picture", type=OUTPUT, help="Draw the result to this file: PNG, SVG or PDF.")
-@click.option("--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file.")
+@click.option(
+    "--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file, rolling betas beside it."
+)
 @click.option(
     "--workings",
     is_flag=True,
@@ -232,7 +238,8 @@ def estimate(
     events = {"dividends": dividends, "splits": splits, "final_payments": final_payments}
     texts = tuple(t for t in (*prices, factors, *events.values(), rate_file) if t)
     files = local_files(texts, reading)
-    refuse_inputs([picture, csv_file, saved, workings_file], texts)
+    beside = _rolling_file(csv_file) if csv_file is not None and choices["window"] is not None else None
+    refuse_inputs([picture, csv_file, beside, saved, workings_file], texts)
     if workings_file is not None and workings_file.suffix.lower() != ".xlsx":
         raise click.UsageError(f"--workings-file {workings_file} must end in .xlsx.")
     if saved is not None and saved.exists():
@@ -359,8 +366,12 @@ def _write(result: StudyResult, csv_file: Path) -> None:
 
     save(result.betas.to_frame().rename_axis("asset"), csv_file)
     if result.rolling is not None:
-        beside = csv_file.with_name(f"{csv_file.stem}-rolling{csv_file.suffix}")
-        save(result.rolling.frame().rename_axis("window_to"), beside)
+        save(result.rolling.frame().rename_axis("window_to"), _rolling_file(csv_file))
+
+
+def _rolling_file(csv_file: Path) -> Path:
+    """The file of rolling betas, beside that of the coefficients."""
+    return csv_file.with_name(f"{csv_file.stem}-rolling{csv_file.suffix}")
 
 
 def _save(study: FileStudy, files: LocalFiles, saved: Path) -> None:

@@ -20,6 +20,16 @@ if TYPE_CHECKING:
 
 _ENDS_SHOWN: Final = 8
 _MOST_LINES: Final = 40  # assets, above which their distribution is shown
+_QUANTILES: Final = {
+    "minimum": 0.0,
+    "5 %": 0.05,
+    "25 %": 0.25,
+    "median": 0.5,
+    "75 %": 0.75,
+    "95 %": 0.95,
+    "maximum": 1.0,
+}
+_SIGNIFICANT: Final = 0.05
 _LEVEL: Final = 0.95
 _WITH_INTERVALS: Final = 2  # terms up to which a table of assets has room for intervals
 _OWN: Final = ("file:", "here:")  # addresses of the user's own files
@@ -47,7 +57,7 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
         terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
         echo(fit.basis)
     else:
-        terminal_output.table(_asset_rows(betas) if len(betas.assets) <= _MOST_LINES else _spread(betas))
+        terminal_output.table(_asset_rows(betas) if len(betas.assets) <= _MOST_LINES else _spread_of_betas(betas))
         echo(_observation_summary(betas))
     if result.rolling is not None:
         terminal_output.table(_rolling_rows(result))
@@ -96,28 +106,31 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
     return rows
 
 
-def _spread(betas: BetaTable) -> pd.DataFrame:
+def _spread_of_betas(betas: BetaTable) -> pd.DataFrame:
     """The distribution of each coefficient over many assets, with the assets at the ends."""
+    table = _spread(betas.coefficients)
+    small = [int((betas.p_values[term] < _SIGNIFICANT).sum()) for term in betas.coefficients]
+    counts = betas.coefficients.notna().sum().tolist()
+    table.loc[len(table)] = ["p < 5 %", *(f"{s} of {n}" for s, n in zip(small, counts, strict=True))]
+    return table
+
+
+def _spread(numbers: pd.DataFrame) -> pd.DataFrame:
+    """Quantiles of each column over many assets, the assets at the ends, and how many have a value."""
     import pandas as pd
 
-    shares = {
-        "minimum": 0.0,
-        "5 %": 0.05,
-        "25 %": 0.25,
-        "median": 0.5,
-        "75 %": 0.75,
-        "95 %": 0.95,
-        "maximum": 1.0,
-    }
-    columns = {}
-    for term in betas.coefficients:
-        values = betas.coefficients[term].dropna()
-        rows = {word: decimals(float(values.quantile(share)), 4) for word, share in shares.items()}
-        rows["lowest"], rows["highest"] = str(values.idxmin()), str(values.idxmax())
-        rows["p < 5 %"] = f"{int((betas.p_values[term] < 0.05).sum())} of {len(values)}"
-        columns[str(term)] = rows
-    table = pd.DataFrame(columns).rename_axis("").reset_index()
-    return table.rename(columns={"": f"over {len(betas.assets)} assets"})
+    rows: dict[str, dict[str, str]] = {}
+    for column in numbers:
+        values = numbers[column].dropna()
+        ends = (str(values.idxmin()), str(values.idxmax())) if len(values) else ("—", "—")
+        rows[str(column)] = {
+            **{word: decimals(float(values.quantile(share)), 4) for word, share in _QUANTILES.items()},
+            "lowest": ends[0],
+            "highest": ends[1],
+            "estimated": f"{len(values)} of {len(numbers)}",
+        }
+    table = pd.DataFrame(rows).rename_axis("over the assets").reset_index()
+    return table
 
 
 def _observation_summary(betas: BetaTable) -> str:
@@ -145,6 +158,9 @@ def _rolling_rows(result: StudyResult) -> pd.DataFrame:
         table = pd.DataFrame({"beta": beta, "low": bounds["low"], "high": bounds["high"]})
         table.insert(0, "window end", [period_label(end) for end in table.index])
         shown = table.tail(_ENDS_SHOWN)
+    elif len(rolling.assets) > _MOST_LINES:
+        last = rolling.frame("coefficients").iloc[[-1]].T
+        return _spread(last.set_axis([f"beta, window to {period_label(rolling.ends[-1])}"], axis=1))
     else:
         beta = rolling.frame("coefficients").iloc[-1]
         error = rolling.frame("standard_errors").iloc[-1]
@@ -171,6 +187,8 @@ def _cost_rows(result: StudyResult) -> pd.DataFrame:
         "low": bounds["low"],
         "high": bounds["high"],
     }
+    if len(cost.value) > _MOST_LINES:
+        return _spread(100.0 * pd.DataFrame({"cost of equity, % per year": cost.value}))
     rows = {name: [percent(v) for v in values] for name, values in columns.items()}
     return pd.DataFrame({"asset": [str(a) for a in cost.value.index], **rows})
 

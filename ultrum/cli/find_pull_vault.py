@@ -150,9 +150,12 @@ def pull(
     from ultrum.cli.terminal_output import PartlyDoneError
     from ultrum.errors import SourceError
 
-    if options["how"] and not options["frequency"]:
-        raise click.UsageError("--how needs --frequency.")
+    shaped = next((n for n in ("gaps", "common", "is_long") if options[n]), "")
+    if shaped and not (csv_file or xlsx_file or parquet_file or save):
+        raise click.UsageError(f"--{shaped.removeprefix('is_')} needs --csv, --xlsx, --parquet or --save.")
     plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "how", "gaps", "common", "is_long")})
+    if plan.how and not plan.frequency:
+        raise click.UsageError("--how needs --frequency.")
     inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]
     refuse_inputs([csv_file, xlsx_file, parquet_file], inputs)
     if save:
@@ -195,7 +198,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
 
     try:
         if len(what) == 1 and what[0].endswith(".toml"):
-            return SeriesSet.load(what[0]).model_copy(update=given)
+            return SeriesSet(**{**SeriesSet.load(what[0]).model_dump(), **given})
         return SeriesSet.of(list(what), **given)
     except (ArgumentError, SourceError) as error:
         raise click.UsageError(str(error)) from error

@@ -288,8 +288,9 @@ def _prices(desk: Desk | LocalTables, address: str) -> SeriesTable:
     bars = _OTHER_BARS if lower >= {"open", "high", "low"} else frozenset()
     prices = [s for s in series_list if s.metadata.measure in _PRICED and s.name.lower() not in bars]
     if not prices:  # the option states what they are; numbers at or below zero are none
-        levels = [s for s in series_list if not s.metadata.measure and s.name.lower() not in bars]
-        prices = [s.with_metadata(measure="price") for s in levels if s.values.min() > 0]
+        levels = [s for s in series_list if not s.metadata.measure and s.metadata.unit != "decimal"]
+        levels = [s for s in levels if s.name.lower() not in bars and s.values.min() > 0]
+        prices = [s.with_metadata(measure="price") for s in levels]
         series_list = [s for s in series_list if s.name not in {p.name for p in prices}] + prices
     others = [s.name for s in series_list if s not in prices]
     if not prices:

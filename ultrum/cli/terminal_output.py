@@ -129,7 +129,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
             cells[column] = _narrowed(list(cells[column]), excess, is_address=column in _WHOLE_COLUMNS)
     if _width_of(cells) > width and {"address", "title"} <= set(cells):  # the title below its address
         most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
-        titles = ["\n".join(textwrap.wrap(_cell(t), most)) for t in frame["title"]]
+        titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
         cells["address"] = [f"{a}\n{t}" for a, t in zip(cells["address"], titles, strict=True)]
         cells = cells.drop(columns="title").rename(columns={"address": "address, title"})
     end_progress()
@@ -159,7 +159,7 @@ def _narrowed(texts: Sequence[str], excess: int, *, is_address: bool) -> list[st
         return [_fold(text, most) for text in texts]
     words = [len(word) for text in texts for word in text.split()]
     most = max(min(max(words, default=1), _LONGEST_WORD), longest - excess)
-    return ["\n".join(textwrap.wrap(text, most)) or text for text in texts]
+    return ["\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in texts]
 
 
 def _fold(address: str, most: int) -> str:

@@ -91,9 +91,14 @@ class PullResult:
         whole.attrs["dates_left_out"] = len(joined) - len(whole)
         fewest = joined.notna().sum()
         if len(whole) < _FEW * fewest.max():
+            fix = (
+                ""
+                if self.set.gaps != "leave"
+                else " Fill its gaps with the value before: gaps='fill', or --gaps fill."
+            )
             warn_user(
                 f"Only {len(whole)} of {len(joined)} dates are common to all series: {fewest.idxmin()} has "
-                f"{int(fewest.min())}. Fill its gaps with the value before: gaps='fill', or --gaps fill."
+                f"{int(fewest.min())}.{fix}"
             )
         return whole
 

@@ -162,7 +162,8 @@ def _columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> di
     sections: Any = (run.get("study") or {}).get("sources", {})
     settings = sections.get(source, {})
     if settings.get("kind", "sdmx") == "sdmx" and body.lstrip()[:1] in (b"<", b"{"):
-        return _series_of_message(body, path, _structures(run, source, bytes_of)) if _is_data(path) else {}
+        is_data = path.startswith("data/")
+        return _series_of_message(body, path, _structures(run, source, bytes_of)) if is_data else {}
     given = settings.get("tables", {}).get(path, {})
     for options in (given, {**given, "records_only": True}):
         try:
@@ -177,10 +178,6 @@ def _columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> di
         rows = pd.Index([f"row {k + 1}" for k in range(len(records))])
         return {str(c): records[c].set_axis(rows) for c in records}
     return {}
-
-
-def _is_data(path: str) -> bool:
-    return path.startswith("data/")
 
 
 def _structures(run: RunRecord, source: str, bytes_of: BytesOf) -> list[tuple[str, ...]]:

@@ -150,6 +150,12 @@ def _rate_by_size(rate: TimeSeries, units: str | None) -> TimeSeries:
     yearly = abs(float(np.nanmean(rate.values))) * rate.periods_per_year
     low, high = _PLAUSIBLE_RATES
     fits = [u for u, divisor in (("decimal", 1.0), ("percent", 100.0)) if low <= yearly / divisor <= high]
+    if len(fits) > 1 and units is None:
+        raise StudyError(
+            f"{rate.name}: its file states no unit, and {yearly:.3g} a year can be decimals or percent.",
+            fix="Set units where it is read.",
+            setting="units",
+        )
     chosen = units if units in fits or not fits else fits[0]
     if chosen != units:
         shown = yearly if chosen == "percent" else 100.0 * yearly
@@ -223,6 +229,8 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
         over = rate.name if isinstance(rate, TimeSeries) else "risk_free"
         return factor.with_metadata(excess_of=over)
     if isinstance(rate, TimeSeries):
+        if factor.metadata.frequency < rate.metadata.frequency:
+            factor = to_frequency(factor, plan.study.frequency)
         return excess(factor, to_frequency(rate, factor.metadata.frequency))
     return excess(factor, accrual_rate(rate, factor.index, factor.metadata.frequency))
 

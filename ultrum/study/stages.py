@@ -268,7 +268,7 @@ class Stages:
             if isinstance(value, list | tuple)
             else {}
         )
-        for place, part in parts.items() if isinstance(parts, dict) else ():
+        for place, part in parts.items():
             self._register(stage, f"{state}/{place}", part)
 
     def _warn_again(self, caught: Sequence[warnings.WarningMessage], name: str) -> list[list[str]]:

@@ -51,6 +51,7 @@ class FileChoices:
     total_return : sequence of str
         Factors that are total returns, whatever their heading.
     factor_units : {"percent", "decimal"}, optional
+        Of the factors, and of the risk-free rate's own file if that states none.
     price_column : str
     frequency : str
         Frequency of the regressions; by default monthly, or that of the factors if it is lower.
@@ -288,8 +289,9 @@ def _panel_section(
     }
     if column:
         section["price_column"] = column
-    if factors.units:
-        section["factor_units"] = factors.units
+    units = factors.units or choices.factor_units or ""  # of levels: those of the rate's file
+    if units:
+        section["factor_units"] = units
     if 0 < len(choices.assets) < len(names):
         section["only"] = list(choices.assets)
     if choices.rate_address:

@@ -5,6 +5,7 @@ data.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Final, Literal
 
 import numpy as np
@@ -28,7 +29,7 @@ from ultrum.core.panel.release_dates import (
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
 from ultrum.core.series.excess_headings import excess_of_heading
 from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata
-from ultrum.core.series.return_checks import check_size, not_returns
+from ultrum.core.series.return_checks import ACCEPTED, check_rate_size, check_size, not_returns
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
@@ -232,7 +233,8 @@ def align(
             f"{', '.join(unknown)}: the measure is not declared, so values are lagged as macroeconomic ones. If "
             "they are returns, set measure='return'."
         )
-    _refuse_hindsight([*(loadings[n] for n in loadings.names), *condition_list], known_by)
+    lagged = [*loadings.metadata, *(c.metadata for c in condition_list)]
+    _refuse_hindsight(lagged, [*returns.metadata, rate.metadata], known_by)
     stated, carried = _lag_conditions(condition_list, known_by, target)
     blocks = {
         "assets": returns,
@@ -242,9 +244,11 @@ def align(
     }
     if check_units:
         check_size(returns, "align", optional=True)
-        check_size(rate.as_table(), "align", "risk-free", optional=True)
+        check_rate_size(rate.as_table(), "align", optional=True)
         if traded:
-            check_size(loadings.select(traded), "align", "factor", optional=True)
+            check_size(loadings.select(traded), "align", optional=True)
+    else:
+        blocks = {role: None if b is None else _accept_sizes(b) for role, b in blocks.items()}
     warned = income_warning(returns, loadings)
     money = currency_of(returns, loadings, rate)
     return _assemble(blocks, target, rows, start, end, money, carried, warned)
@@ -326,7 +330,15 @@ def _in_one_currency(assets: SeriesTable, currency: str, rates: ExchangeRates | 
 
 def _code(assets: object) -> str:
     """Frequency code of labelled assets."""
+    if isinstance(assets, TimeSeries):
+        return assets.metadata.frequency.code
     return assets.frequency.code if isinstance(assets, SeriesTable) else ""
+
+
+def _accept_sizes(table: SeriesTable) -> SeriesTable:
+    """A table whose user states that its numbers are decimals, whatever their size."""
+    accepted = [m.add_step(ACCEPTED) for m in table.metadata]
+    return replace(table, metadata=tuple(accepted))
 
 
 def _factors_of(factors: object) -> SeriesTable:
@@ -346,6 +358,8 @@ def _declare_factors(
             f"{other[0].name} is {other[0].measure_in_words}, not a {measure}. Leave measure out, which is "
             "for factors without metadata."
         )
+    if excess_of is not None and all(m.excess_of or excess_of_heading(m.name) for m in factors.metadata):
+        raise UnitError(f"excess_of='{excess_of}' is not used: every factor states its own. Leave it out.")
     return SeriesTable.from_arrays(
         factors.block, factors.index, [_declare(m, measure, excess_of, rate) for m in factors.metadata]
     )
@@ -365,17 +379,18 @@ def _declare(metadata: Metadata, measure: str | None, excess_of: str | None, rat
 _EXPANDING: Final = {"standardised": "window='expanding'", "autoregression": "sample='expanding'"}
 
 
-def _refuse_hindsight(series: Sequence[TimeSeries], known_by: Any) -> None:
-    """Refuse series made with later values, and lags for series that are not there."""
-    names = [s.name for s in series]
-    unknown = [n for n in known_by if n not in names] if isinstance(known_by, Mapping) else []
+def _refuse_hindsight(lagged: Sequence[Metadata], others: Sequence[Metadata], known_by: Any) -> None:
+    """Refuse series made with later values, and rules of ``known_by`` for series that are not there."""
+    names, series = [s.name for s in lagged], [*lagged, *others]
+    there = {s.name for s in series}
+    unknown = [n for n in known_by if n not in there] if isinstance(known_by, Mapping) else []
     if unknown:
         raise AlignmentError(
             f"known_by names '{unknown[0]}', which is no factor or condition; {one_of(unknown[0], names)}"
         )
     for one in series:
         rule = known_by.get(one.name) if isinstance(known_by, Mapping) else known_by
-        made = one.metadata.hindsight
+        made = one.hindsight
         if not made or (isinstance(rule, str) and rule == HINDSIGHT):
             continue
         remedy = [f"set {fix} where it is made" for word, fix in _EXPANDING.items() if word in made]

@@ -299,7 +299,8 @@ def _why_not_shanken(panel: Panel, plan: TwoPassPlan, has_characteristics: bool)
     elif has_characteristics:
         reason = "they have no term for characteristics. Use errors='bootstrap'"
     else:
-        missing = panel.assets.isna().to_numpy().sum(axis=0)
+        absent = panel.assets.isna().to_numpy()
+        missing = absent[~absent.all(axis=1)].sum(axis=0)
         most = int(np.argmax(missing))
         lacks = f"{panel.asset_names[most]} lacks {quantity(int(missing[most]), 'period')}"
         reason = f"they need every return, and {lacks}. Use errors='bootstrap'"

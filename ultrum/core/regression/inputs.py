@@ -15,7 +15,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
-from ultrum.core.series.return_checks import Role, check_size
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
@@ -159,8 +159,8 @@ def check_excess(y: object, X: object) -> None:
     """Refuse an excess return on a factor that is not in excess, and the reverse."""
     if not isinstance(y, TimeSeries | SeriesTable) or not isinstance(X, TimeSeries | SeriesTable):
         return
-    check_declared_returns(y, "asset")
-    check_declared_returns(X, "factor")
+    check_declared_returns(y)
+    check_declared_returns(X)
     right = [d for d in metadata_of(X) if d.is_return]
     kinds = {bool(d.excess_of): d for d in right}
     for mine in metadata_of(y) if right else ():
@@ -173,12 +173,12 @@ def check_excess(y: object, X: object) -> None:
             )
 
 
-def check_declared_returns(data: TimeSeries | SeriesTable, role: Role) -> None:
+def check_declared_returns(data: TimeSeries | SeriesTable) -> None:
     """Refuse columns declared as returns whose size or sign no return has."""
     table = data.as_table() if isinstance(data, TimeSeries) else data
     names = [m.name for m in table.metadata if m.is_return]
     if names:
-        check_size(table if len(names) == len(table.metadata) else table.select(names), "regress", role)
+        check_size(table if len(names) == len(table.metadata) else table.select(names), "regress")
 
 
 def kinds_of(*data: object) -> dict[str, str]:

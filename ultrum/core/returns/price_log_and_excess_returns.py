@@ -18,8 +18,8 @@ from ultrum.core.array_types import Dates, Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
-from ultrum.core.series.metadata import check_same, step_of
-from ultrum.core.series.return_checks import check_size
+from ultrum.core.series.metadata import check_same, hindsight_of, step_of
+from ultrum.core.series.return_checks import check_rate_size
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -368,7 +368,14 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
                 f"subtracting {risk_free.name} would subtract it twice. Remove this call."
             )
         block[:, i] -= np.log1p(rate) if metadata.measure == "log_return" else rate
-    metadata_list = [a.add_step("excess", {"excess_of": risk_free.name}, of=risk_free.name) for a in x.metadata]
+    metadata_list = [
+        a.add_step(
+            "excess",
+            {"excess_of": risk_free.name, "hindsight": hindsight_of([a, risk_free.metadata])},
+            of=risk_free.name,
+        )
+        for a in x.metadata
+    ]
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 
 
@@ -379,7 +386,7 @@ def _check_risk_free(risk_free: TimeSeries, x: SeriesTable) -> None:
             f"{metadata.name} is {metadata.measure_in_words}, not a return per period. "
             "Convert a yield with yield_to_return first."
         )
-    check_size(risk_free.as_table(), "excess", "risk-free")
+    check_rate_size(risk_free.as_table(), "excess")
     mine = x.metadata[0].replace(measure="return", currency=metadata.currency, excess_of="")
     check_same(mine, metadata.replace(excess_of=""), "less")
     abroad = [a for a in x.metadata if a.currency and metadata.currency and a.currency != metadata.currency]

@@ -5,7 +5,7 @@ Every function that takes returns asks here, so that the words and the limits ar
 
 from __future__ import annotations
 
-from typing import Final, Literal
+from typing import Final
 
 import numpy as np
 
@@ -14,14 +14,21 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import CurrencyError, UnitError, warn_user
 
-Role = Literal["asset", "factor", "risk-free"]
 _FEWEST: Final = 3  # values from which their size is judged
 _FEWEST_LEVELS: Final = 12  # positive values from which a persistent series looks like a level
 _PERSISTENT: Final = 0.9  # first-order autocorrelation
-_LARGEST_TYPICAL: Final = {"D": 0.2, "B": 0.2, "W": 0.3}  # median absolute return; percent is far above
+_LARGEST_TYPICAL: Final = {
+    "N": 0.2,
+    "H": 0.2,
+    "D": 0.2,
+    "B": 0.2,
+    "W": 0.3,
+    "A": 1.0,
+}  # median absolute return; percent is far above
 _LARGEST: Final = 0.5
 _HIGH_RATE, _IMPOSSIBLE_RATE = 0.15, 0.5  # per year
 _ROUNDING: Final = 1e-9
+ACCEPTED: Final = "units not checked"  # step of a series whose user states that its size is right
 _DECLARE: Final = "Read the table with units='percent', or divide its values by 100."
 _UNLESS: Final = "; set check_units=False if they are decimals"
 
@@ -37,7 +44,7 @@ def not_returns(metadata: Metadata, doing: str) -> UnitError:
     return UnitError(finding, fix=fix, setting="measure")
 
 
-def check_returns(table: SeriesTable, doing: str, role: Role = "asset", *, optional: bool = False) -> None:
+def check_returns(table: SeriesTable, doing: str) -> None:
     """Refuse what is not returns by declaration or by size.
 
     Parameters
@@ -45,9 +52,6 @@ def check_returns(table: SeriesTable, doing: str, role: Role = "asset", *, optio
     table : SeriesTable
     doing : str
         Name of the function, for messages.
-    role : {"asset", "factor", "risk-free"}
-    optional : bool
-        Whether the function has ``check_units``, which the message then names.
 
     Raises
     ------
@@ -69,19 +73,16 @@ taken for decimals. Read the table with units='percent', or divide its values by
     for metadata in table.metadata:
         if not metadata.is_return:
             raise not_returns(metadata, doing)
-    check_size(table, doing, role, optional=optional)
+    check_size(table, doing)
 
 
-def check_size(table: SeriesTable, doing: str, role: Role = "asset", *, optional: bool = False) -> None:
-    """Refuse returns whose size or sign no return has; see :func:`check_returns`."""
+def check_size(table: SeriesTable, doing: str, *, optional: bool = False) -> None:
+    """Refuse returns whose size or sign no return has; ``optional`` if the function has ``check_units``."""
     block = table.block
     if not len(block):
         return
     limit = _LARGEST_TYPICAL.get(table.frequency.code, _LARGEST)
     highest = np.fmax(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
-    if role == "risk-free":
-        _check_rate(table, doing, optional)
-        return
     for column in np.flatnonzero(highest > limit).tolist():
         _check_typical(table, column, limit, doing, optional)
     _check_losses(table, doing)
@@ -101,6 +102,11 @@ def check_one_currency(table: SeriesTable, doing: str) -> None:
         )
 
 
+def _is_accepted(metadata: Metadata) -> bool:
+    """Whether a panel was made with ``check_units=False``, which holds for what is made of it."""
+    return any(step.action == ACCEPTED for step in metadata.trail)
+
+
 def _finite(table: SeriesTable, column: int) -> Floats:
     values = table.block[:, column]
     return np.asarray(values[np.isfinite(values)])
@@ -111,6 +117,8 @@ def _check_typical(table: SeriesTable, column: int, limit: float, doing: str, op
     values = _finite(table, column)
     moved = np.abs(values[values != 0.0])
     if len(moved) < _FEWEST or (typical := float(np.median(moved))) <= limit:
+        return
+    if _is_accepted(table.metadata[column]):
         return
     name = table.names[column]
     if values.min() > 0.0:
@@ -133,7 +141,7 @@ def _check_losses(table: SeriesTable, doing: str) -> None:
     lowest = np.fmin.reduce(table.block, axis=0)
     for column in np.flatnonzero(lowest < -1.0 - _ROUNDING).tolist():
         metadata = table.metadata[column]
-        if metadata.measure == "return" and not metadata.excess_of:
+        if metadata.measure == "return" and not metadata.excess_of and not _is_accepted(metadata):
             row = int(np.nanargmin(table.block[:, column]))
             raise UnitError(
                 f"{doing}: '{metadata.name}' has a return of {100 * lowest[column]:,.1f} % at "
@@ -148,7 +156,7 @@ def _check_level(table: SeriesTable, column: int, doing: str, optional: bool) ->
     if len(values) < _FEWEST_LEVELS or yearly <= _HIGH_RATE or np.ptp(values) == 0.0:
         return
     persistence = float(np.corrcoef(values[1:], values[:-1])[0, 1])
-    if persistence > _PERSISTENT:
+    if persistence > _PERSISTENT and not _is_accepted(table.metadata[column]):
         raise UnitError(
             f"{doing}: '{table.names[column]}' is declared as returns, but is never negative and moves little, "
             f"near {values.mean():.4g}: it looks like a yield or a price.",
@@ -158,17 +166,16 @@ def _check_level(table: SeriesTable, column: int, doing: str, optional: bool) ->
         )
 
 
-def _check_rate(table: SeriesTable, doing: str, optional: bool) -> None:
+def check_rate_size(rate: SeriesTable, doing: str, *, optional: bool = False) -> None:
     """Warn of a risk-free return that is high for a year, and refuse one that cannot be."""
-    for column, name in enumerate(table.names):
-        values = _finite(table, column)
+    for column, name in enumerate(rate.names):
+        values = _finite(rate, column)
         mean = float(np.mean(np.abs(values))) if len(values) else 0.0
-        yearly = mean * table.frequency.periods_per_year
-        if yearly <= _HIGH_RATE:
+        yearly = mean * rate.frequency.periods_per_year
+        if yearly <= _HIGH_RATE or _is_accepted(rate.metadata[column]):
             continue
         finding = (
-            f"{doing}: the risk-free return '{name}' has a mean of {100 * mean:.3g} % per "
-            f"{table.frequency.noun}, "
+            f"{doing}: the risk-free return '{name}' has a mean of {100 * mean:.3g} % per {rate.frequency.noun}, "
             f"{100 * yearly:,.0f} % a year"
         )
         if yearly > _IMPOSSIBLE_RATE:

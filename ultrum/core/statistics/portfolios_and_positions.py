@@ -14,6 +14,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.dividends_and_splits import adjust_prices
 from ultrum.core.returns.nearest_dates import match_dates
+from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.return_checks import check_one_currency
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -64,6 +65,12 @@ def portfolio(
     check_one_currency(table, "portfolio")
     if table.metadata[0].measure == "log_return":
         raise UnitError("portfolio: log returns do not add across assets. Convert them with to_simple.")
+    excess, total = ([m.name for m in table.metadata if bool(m.excess_of) is over] for over in (True, False))
+    if excess and total:
+        raise UnitError(
+            f"portfolio: {excess[0]} is an excess return and {total[0]} a total return. Apply excess to all, or "
+            "to none."
+        )
     targets = _targets(table, weights)
     rebalanced = _rebalancing(table, rebalance)
     values = _drifting_returns(table.block, targets, rebalanced)
@@ -72,8 +79,11 @@ def portfolio(
         weights if isinstance(weights, str) else "market values" if isinstance(weights, SeriesTable) else "given"
     )
     metadata = table.metadata[0].replace(name=name, title=name, address="", source="")
+    incomes = {m.income for m in table.metadata}
+    facts = {"hindsight": hindsight_of(table.metadata), "income": incomes.pop() if len(incomes) == 1 else ""}
     metadata = metadata.add_step(
         "portfolio",
+        facts,
         of=len(table.names),
         weights=description,
         rebalance=rebalance,

@@ -10,7 +10,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, parse_period, periods_in
@@ -396,7 +396,15 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     if all(a.is_return for a in x.metadata):
         inflation = _inflation(prices).reindex(index).to_numpy()
         block = (1.0 + x.values.reindex(index).to_numpy()) / (1.0 + inflation[:, None]) - 1.0
-        metadata_list = [a.add_step("deflated", by=prices.name, rows_without_prices=lost) for a in x.metadata]
+        metadata_list = [
+            a.add_step(
+                "deflated",
+                {"hindsight": hindsight_of([a, prices.metadata])},
+                by=prices.name,
+                rows_without_prices=lost,
+            )
+            for a in x.metadata
+        ]
         return SeriesTable.from_arrays(block, index, metadata_list)
     wanted = period_label(index[-1]) if base == "last" else base
     at = TimeSeries(common, prices.metadata)
@@ -405,7 +413,7 @@ def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> Series
     metadata_list = [
         a.add_step(
             "deflated",
-            {"base_period": f"prices of {wanted}"},
+            {"base_period": f"prices of {wanted}", "hindsight": hindsight_of([a, prices.metadata])},
             by=prices.name,
             base=wanted,
             rows_without_prices=lost,

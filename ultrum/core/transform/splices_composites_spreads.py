@@ -103,7 +103,7 @@ def splice(
         factors[part.name] = factor
     metadata = ranked[0].metadata.add_step(
         "spliced",
-        {"name": name or ranked[0].name},
+        {"name": name or ranked[0].name, "hindsight": hindsight_of(p.metadata for p in parts)},
         link=link,
         prefer=prefer,
         parts=_parts_in_words(parts, factors),

@@ -183,15 +183,19 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
 
 
 def _holds_levels(series: dict[str, TimeSeries]) -> bool:
-    """Whether columns are prices or index levels: never at or below zero, and labelled as such or large."""
+    """Whether columns are prices or index levels: never at or below zero, and labelled as such or large.
+
+    A unit given for the whole file makes them no returns: above 1 in decimals, they are levels.
+    """
     for one in series.values():
         values = one.values.to_numpy(dtype=np.float64)
         values = values[np.isfinite(values)]
-        if one.metadata.unit == "decimal" or (len(values) and values.min() <= 0):
+        if len(values) and values.min() <= 0:
             return False
-    if any(one.metadata.measure in ("price", "index") for one in series.values()):
+    if all(np.nanmedian(s.values.to_numpy(dtype=np.float64)) > 1 for s in series.values()):
         return True
-    return all(np.nanmedian(s.values.to_numpy(dtype=np.float64)) > 1 for s in series.values())
+    stated = [one.metadata for one in series.values()]
+    return any(m.measure in ("price", "index") for m in stated) and all(m.unit != "decimal" for m in stated)
 
 
 def _of_levels(reading: Reading, returns: FactorReturns, market: str) -> FactorTable:

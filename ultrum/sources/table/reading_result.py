@@ -161,6 +161,7 @@ def _classes(grid: Grid, read: Sequence[Block], aside: Sequence[Block]) -> list[
         places[line].append(place)
 
     def mark(lines: Iterable[int], what: LineClass) -> None:
+        """Set the class of lines that have none yet."""
         for place in itertools.chain.from_iterable(places[line] for line in lines):
             if classes[place] is None and content_width(grid.rows[place]):
                 classes[place] = what

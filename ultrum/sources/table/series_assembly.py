@@ -472,6 +472,7 @@ def _wide(name: str, columns: Typed, rows: _Rows, options: TableOptions) -> dict
     notes = {column: _notes(columns, column).get("") for column in columns.numeric}
 
     def values_of(column: str) -> Floats:
+        """Values in order of time, with the missing days of rows that are not used."""
         values = columns.columns[column] if straight else columns.columns[column][order]
         return np.array(np.insert(values, place, np.nan) if len(gaps) else values)
 
