@@ -254,14 +254,16 @@ class OwnFiles(Scratch):
         by_size = self.run_it(
             "estimate", "early.csv", "--factors", "factors.csv", "--risk-free", "bill.csv"
         ).stderr
-        self.assertIn("bill: its file states no unit. By its size it is read as decimal: 1.80 % a year", by_size)
+        self.assertIn(
+            "bill: its file states no unit. By its size it is read as decimal: 1.80 % per year", by_size
+        )
         self.run_it(*base, "--event-column", "splits.date=Tag", code=2)
         (self.folder / "b-rolling.csv").write_bytes((self.folder / "bill.csv").read_bytes())
         self.run_it(*base, "--rolling", "36", "--csv", "b.csv", "--risk-free", "b-rolling.csv", code=2)
         self.file("rate.csv", "month,bill\n" + "".join(f"{m},0.012\n" for m in self.factors.index))
         levels = ("estimate", "wide.csv", "--factors", "index.csv", "--risk-free", "rate.csv")
         either = self.run_it(*levels, code=2)
-        self.assertIn("its file states no unit, and 0.144 a year can be decimals or percent", either.stderr)
+        self.assertIn("its file states no unit, and 0.144 per year can be decimals or percent", either.stderr)
         self.assertIn("Set --factor-units percent or decimal", either.stderr)
         for units, rate in (("percent", 0.00012), ("decimal", 0.012)):
             self.run_it(*levels, "--asset", "TIDE", "--factor-units", units, "--save", f"{units}.toml")

@@ -121,7 +121,7 @@ class TotalReturns(Scratch):
             for words, values in cases.items():
                 with self.subTest(name, words=words), self.assertRaisesRegex(UnitError, f"{name}: 'A'.*{words}"):
                     function(series(values, name="A", measure="return"))
-        with self.assertWarnsRegex(ul.DataWarning, "36 % a year"):
+        with self.assertWarnsRegex(ul.DataWarning, "36 % per year"):
             ul.excess(series(right, measure="return"), series([0.03] * 60, name="bill", measure="return"))
         ul.risk_return(series(rng.normal(0.02, 0.3, 60), measure="return"))  # a wild one, and no percent
 

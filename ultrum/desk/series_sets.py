@@ -161,7 +161,7 @@ def _faults(error: ValidationError) -> str:
     for fault in error.errors():
         *_, key = fault["loc"] or ("",)
         names = [*(Member if len(fault["loc"]) > 1 else SeriesSet).model_fields]
-        unknown = f"is no setting; {one_of(key, names)}"
+        unknown = f"is not a setting; {one_of(key, names)}"
         words = unknown.rstrip(".") if fault["type"] == "extra_forbidden" else fault["msg"].lower()
         if fault["type"] == "string_pattern_mismatch":
             words = f"'{fault['input']}' is not known; write leave, fill, or a number of periods: fill 2"

@@ -152,7 +152,7 @@ def _rate_by_size(rate: TimeSeries, units: str | None) -> TimeSeries:
     fits = [u for u, divisor in (("decimal", 1.0), ("percent", 100.0)) if low <= yearly / divisor <= high]
     if len(fits) > 1 and units is None:
         raise StudyError(
-            f"{rate.name}: its file states no unit, and {yearly:.3g} a year can be decimals or percent.",
+            f"{rate.name}: its file states no unit, and {yearly:.3g} per year can be decimals or percent.",
             fix="Set units where it is read.",
             setting="units",
         )
@@ -160,7 +160,7 @@ def _rate_by_size(rate: TimeSeries, units: str | None) -> TimeSeries:
     if chosen != units:
         shown = yearly if chosen == "percent" else 100.0 * yearly
         warn_user(
-            f"{rate.name}: its file states no unit. By its size it is read as {chosen}: {shown:.2f} % a year. "
+            f"{rate.name}: its file states no unit. By its size it is read as {chosen}: {shown:.2f} % per year. "
             "Set units where it is read."
         )
     if chosen != "percent":

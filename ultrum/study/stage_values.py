@@ -368,14 +368,14 @@ class _Reader:
 
 def _dtype(node: Node) -> Any:
     if not _TYPE_NAME.fullmatch(str(node["type"])):
-        raise NotStorableError(f"{node['type']} is no type")
+        raise NotStorableError(f"{node['type']} is not a type")
     return pd.api.types.pandas_dtype(node["type"])
 
 
 def _numpy_type(text: object) -> np.dtype[Any]:
     """A type by its code; NumPy would also take lists of types and expressions."""
     if not _TYPE_CODE.fullmatch(str(text)):
-        raise NotStorableError(f"{text} is no type")
+        raise NotStorableError(f"{text} is not a type")
     return np.dtype(str(text))
 
 

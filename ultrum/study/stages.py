@@ -254,7 +254,7 @@ class Stages:
             return {"table": [[str(k), self._identity(v, needs)] for k, v in argument.items()]}
         if isinstance(argument, list | tuple):
             return [self._identity(a, needs) for a in argument]
-        raise TypeError(f"{type(argument).__name__} is no input of a stage")
+        raise TypeError(f"{type(argument).__name__} is not an input of a stage")
 
     def _register(self, stage: str, state: str, value: object) -> None:
         """Remember a result and its parts, which can be inputs of other stages."""

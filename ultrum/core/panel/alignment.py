@@ -386,7 +386,7 @@ def _refuse_hindsight(lagged: Sequence[Metadata], others: Sequence[Metadata], kn
     unknown = [n for n in known_by if n not in there] if isinstance(known_by, Mapping) else []
     if unknown:
         raise AlignmentError(
-            f"known_by names '{unknown[0]}', which is no factor or condition; {one_of(unknown[0], names)}"
+            f"known_by names '{unknown[0]}', which is not a factor or condition; {one_of(unknown[0], names)}"
         )
     for one in series:
         rule = known_by.get(one.name) if isinstance(known_by, Mapping) else known_by

@@ -176,7 +176,7 @@ def check_rate_size(rate: SeriesTable, doing: str, *, optional: bool = False) ->
             continue
         finding = (
             f"{doing}: the risk-free return '{name}' has a mean of {100 * mean:.3g} % per {rate.frequency.noun}, "
-            f"{100 * yearly:,.0f} % a year"
+            f"{100 * yearly:,.0f} % per year"
         )
         if yearly > _IMPOSSIBLE_RATE:
             raise UnitError(

@@ -246,7 +246,7 @@ def _refuse_annual(reading: Reading, rate: str, market: str) -> None:
                 f"Set risk_free to an annual number, such as {mean:.4f}, or convert it with yield_to_return."
             )
             raise TableError(
-                f"{reading.name}: '{name}' is stated to be per annum, so it is no return of each period; its "
+                f"{reading.name}: '{name}' is stated to be per annum, so it is not a return of each period; its "
                 f"mean is {100 * mean:.2f} %.",
                 fix=to_rate if name == rate else "Use a file of returns of each period.",
                 setting="annual_rate" if name == rate else "",

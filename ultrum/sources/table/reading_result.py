@@ -522,7 +522,9 @@ def _check_facts(facts: Mapping[str, Any]) -> None:
     """Refuse unknown metadata, which would be written to every provenance."""
     names = {f.name for f in (*fields(TableOptions), *fields(Metadata))} - {"facts"}
     for name in facts.keys() - names:
-        raise TableError(f"'{name}' is no option of a table and no field of the metadata; {one_of(name, names)}")
+        raise TableError(
+            f"'{name}' is not an option of a table or a field of the metadata; {one_of(name, names)}"
+        )
     for name in _FOUND & facts.keys():
         raise TableError(f"{name} comes from the table and cannot be set. Remove it.")
     for name, value in facts.items():

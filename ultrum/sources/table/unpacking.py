@@ -63,7 +63,7 @@ def shown_encoding(encoding: str, text: str, given: str | None) -> str:
 
 
 def _known_words(line: bytes, code: str) -> int:
-    """Number of known words of a line with letters outside ASCII; -1 if it is no text in the encoding."""
+    """Number of known words of a line with letters outside ASCII; -1 if it is not text in the encoding."""
     try:
         text = line.decode(code)
     except (UnicodeDecodeError, LookupError):
