@@ -314,7 +314,7 @@ class Pulling(OnPractice):
         place = {"s": {"kind": "table", "url": str(self.folder / "s")}}
         size = (self.folder / "s" / "a.csv").stat().st_size
         with (ul.Desk(self.folder / "v", sources=place) as desk,
-              mock.patch("ultrum.desk.fetch._HELD", 2 * size)):  # fmt: skip
+              mock.patch("ultrum.desk.downloads._CACHE_BYTES", 2 * size)):  # fmt: skip
             first = [desk.table(f"s:{name}.csv").series[name].values.tolist() for name in "abc"]
             with mock.patch.object(desk.vault, "payload", wraps=desk.vault.payload) as read:
                 again = [desk.table(f"s:{name}.csv").series[name].values.tolist() for name in "cba"]

@@ -266,9 +266,7 @@ def _read(
     if not isinstance(desk, LocalTables):
         settings = desk.repository.settings_of(wanted)
         if settings.kind == "sdmx" or wanted.path in settings.snapshots:
-            from ultrum.desk.series_access import series_within
-
-            return None, series_within(desk.repository, str(wanted), span, whole=whole)
+            return None, desk.repository.series_within(str(wanted), span, whole=whole)
     from ultrum.desk.addresses import column_of
 
     reading = desk.table(f"{wanted.source}:{wanted.path}")

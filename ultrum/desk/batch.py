@@ -22,7 +22,6 @@ from ultrum.desk.addresses import IN_PART
 from ultrum.desk.column_names import unique_headings
 from ultrum.desk.repository import Repository
 from ultrum.desk.revisions import status_of
-from ultrum.desk.series_access import one_series, paths_of, series_within
 from ultrum.desk.series_sets import Member, SeriesSet
 from ultrum.desk.spans import DataSpan
 from ultrum.errors import SourceError, UltrumError, warn_user
@@ -146,7 +145,7 @@ def _long(series: TimeSeries, name: str, valid: pd.Series) -> pd.DataFrame:
 def pull(repository: Repository, what: SeriesSet | Sequence[str] | str, resume: bool = False) -> PullResult:
     """Fetch every series of a set; failures are reported with their reasons."""
     plan = _plan(what)
-    progress = _Progress(Path(repository.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
+    progress = _Progress(Path(repository.downloads.vault.path) / "pulls" / f"{plan.identity}.txt", resume)
     job = _Job(repository, plan, progress)
     try:
         job.ask([m for m in plan.series if m.address not in progress.before])
@@ -286,20 +285,20 @@ class _Job:
         """Close the repositories of earlier instants."""
         for repository in (self._before, self._after):
             if repository is not None:
-                repository.close()
+                repository.downloads.vault.close()
 
     def fetch(self, address: str) -> TimeSeries:
         """One series, whole."""
-        return one_series(self.repository, address, DataSpan())
+        return self.repository.one_series(address, DataSpan())
 
     def ask(self, members: Sequence[Member]) -> None:
         """Request everything at once; errors are reported later, with their series."""
-        if self.repository.offline or len(members) < 2:
+        if self.repository.downloads.offline or len(members) < 2:
             return
         first = {m.address.partition(":")[0]: m for m in members}
         for member in first.values():  # what all series of a source need is asked for once
             self._warm(member)
-        with ThreadPoolExecutor(self.repository.fetcher.client.policy.connections_per_host + 4) as pool:
+        with ThreadPoolExecutor(self.repository.downloads.client.policy.connections_per_host + 4) as pool:
             context = copy_context()  # limits of the caller hold in the threads
             once = {self._request_of(m): m for m in members}.values()
             list(pool.map(lambda member: context.copy().run(self._warm, member), once))
@@ -316,8 +315,7 @@ class _Job:
 
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the downloads that a member needs."""
-        return paths_of(
-            self.repository,
+        return self.repository.paths_of(
             member.address,
             self.span,
             member.expand,
@@ -348,7 +346,7 @@ class _Job:
             wanted = Address.parse(member.address)
             reading = repository.table(f"{wanted.source}:{wanted.path}", expand=member.expand)
             return list(reading.series.values())
-        return series_within(repository, member.address, self.span, whole=self._needs_history(member))
+        return repository.series_within(member.address, self.span, whole=self._needs_history(member))
 
     @property
     def vault_only(self) -> Repository:
@@ -359,11 +357,11 @@ class _Job:
 
     def status_of(self, member: Member, new: TimeSeries) -> str:
         """Compare a series with the earlier state of the vault."""
-        if self.repository.offline or member.address in self.progress.before:
+        if self.repository.downloads.offline or member.address in self.progress.before:
             return "not requested"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
-        held = [self.repository.fetcher.latest(s, p, self.began) for s, p in self.paths_of(member)]
+        held = [self.repository.downloads.latest(s, p, self.began) for s, p in self.paths_of(member)]
         if not any(held):
             return "new"
         if self._before is None:
@@ -377,7 +375,7 @@ class _Job:
     def _fresh(self) -> set[tuple[str, str]]:
         """Sources and paths whose bytes are new in this pull."""
         seen, fresh = self._new
-        used = self.repository.fetcher.used
+        used = self.repository.downloads.used
         fresh |= {(r.source, r.path) for r in used[seen:] if r.retrieved >= self.began}
         self._new = len(used), fresh
         return fresh

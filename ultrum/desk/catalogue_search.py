@@ -25,7 +25,7 @@ _MOST_FILES: Final = 20_000  # of a folder
 
 def entries_of(repository: Repository, name: str) -> list[Entry]:
     """All listings of a source."""
-    settings = repository.sources[name]
+    settings = repository.downloads.sources[name]
     if settings.kind == "sdmx":
         return list(_statistics(repository, name))
     entries = list(_from_table(repository, name)) if settings.catalogue else []
@@ -34,7 +34,7 @@ def entries_of(repository: Repository, name: str) -> list[Entry]:
         for key, s in settings.snapshots.items()
     ]
     entries += [Entry(name, f"{name}:{key}", key, flow="query") for key in settings.queries]
-    paths = {r.path for r in repository.vault.records() if r.source == name} | set(settings.tables)
+    paths = {r.path for r in repository.downloads.vault.records() if r.source == name} | set(settings.tables)
     if settings.is_local:
         paths |= _files_in(Path(settings.url))
     entries += [Entry(name, f"{name}:{path}", path, flow="table") for path in sorted(paths)]
@@ -84,7 +84,7 @@ def _entry(name: str, listing: Listing, topic: str) -> Entry:
 
 def _from_table(repository: Repository, name: str) -> Iterator[Entry]:
     """Listings from a catalogue table of a source, one per row."""
-    settings = repository.sources[name].catalogue
+    settings = repository.downloads.sources[name].catalogue
     if not {"path", "address"} <= set(settings):
         raise SourceError(f"Source '{name}': catalogue needs path and address.")
     records = repository.table(f"{name}:{settings['path']}", records_only=True).records

@@ -84,21 +84,20 @@ class Description(TextInNotebooks):
 
 def describe(repository: Repository, address: str) -> Description:
     """Fetch a series and describe it."""
-    from ultrum.desk.fetch import LISTING
-    from ultrum.desk.series_access import one_series
+    from ultrum.desk.downloads import LISTING
     from ultrum.desk.spans import DataSpan
     from ultrum.sources.download import Address
 
-    accesses = repository.fetcher.accesses
+    accesses = repository.downloads.accesses
     before = len(accesses)
-    series = one_series(repository, address, DataSpan())
+    series = repository.one_series(address, DataSpan())
     source = Address.parse(address).source
     of_source = [access for access in accesses[before:] if access.source == source and access.accept != LISTING]
     data = [access for access in of_source if access.path.startswith("data/")] or of_source  # not structures
     if not data:
         return Description(series, "", "")
-    record = repository.fetcher.record_of_access(data[-1])
-    confirmed = repository.vault.confirmations(record)
+    record = repository.downloads.get_again(data[-1])
+    confirmed = repository.downloads.vault.confirmations(record)
     return Description(
         series,
         _minute(record.retrieved),

@@ -13,9 +13,8 @@ import pandas as pd
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.relative_dates import resolve_instant
 from ultrum.desk.describe import Description, describe
-from ultrum.desk.fetch import ClientOnDemand, Fetcher
+from ultrum.desk.downloads import ClientOnDemand, Downloads
 from ultrum.desk.repository import Repository
-from ultrum.desk.series_access import one_series, series_within
 from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
 from ultrum.desk.spans import DataSpan
 from ultrum.desk.synonyms import synonyms_with
@@ -91,8 +90,10 @@ class Desk:
         )
         named = {name: source_settings(name, s) for name, s in settings["sources"].items()}
         vault = Vault(path if path is not None else default_vault())
-        fetcher = Fetcher(vault, named, self._client, self._progress, offline, at or "", self._store)
-        self.repository = Repository(fetcher, keep_readings)
+        downloads = Downloads(
+            vault, named, self._client, self._progress, self._store, offline=offline, instant=at or ""
+        )
+        self.repository = Repository(downloads, keep_readings)
         self._listings: Listings | None = None
 
     def __enter__(self) -> Desk:
@@ -104,29 +105,29 @@ class Desk:
     def close(self) -> None:
         """Close connections and the vault."""
         self._client.close()
-        self.repository.close()
+        self.vault.close()
         if self._listings is not None:
             self._listings.close()
 
     @property
     def vault(self) -> Vault:
         """The store of downloads."""
-        return self.repository.vault
+        return self.repository.downloads.vault
 
     @property
     def sources(self) -> Mapping[str, SourceSettings]:
         """Settings of the sources by name."""
-        return self.repository.sources
+        return self.repository.downloads.sources
 
     @property
     def offline(self) -> bool:
         """Whether downloads are disabled."""
-        return self.repository.offline
+        return self.repository.downloads.offline
 
     @property
     def used(self) -> list[Record]:
         """Downloads used in this session."""
-        return self.repository.fetcher.used
+        return self.repository.downloads.used
 
     def at(self, instant: str) -> Desk:
         """A desk on the vault as of an instant (point-in-time), without downloads.
@@ -201,7 +202,7 @@ class Desk:
         ...     desk.close()
         [107.26, 107.24]
         """
-        return one_series(self.repository, address, DataSpan.of(start, end, last), frequency, facts)
+        return self.repository.one_series(address, DataSpan.of(start, end, last), frequency, facts)
 
     def fetch_all(
         self, address: str, *, start: str | None = None, end: str | None = None, last: int = 0
@@ -225,7 +226,7 @@ class Desk:
             The series, in the order of the source.
         """
         span = DataSpan.of(start, end, last)
-        series_list = series_within(self.repository, address, span)
+        series_list = self.repository.series_within(address, span)
         data_span = span.from_latest(*series_list)
         return [data_span.cut(s) for s in series_list]
 

@@ -1,95 +1,81 @@
-"""The repository of a desk: sources, fetcher and vault, shared by all parts of a desk."""
+"""The repository of a desk: series and tables by address, over the downloads of its sources."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from ultrum.desk.addresses import places_of, with_address
-from ultrum.desk.fetch import Fetcher
+from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.transform.aggregation import to_frequency
+from ultrum.desk.addresses import column_of, places_of, with_address
+from ultrum.desk.downloads import Downloads
 from ultrum.desk.settings import SourceSettings
-from ultrum.errors import SourceError, one_of
+from ultrum.desk.snapshots import snapshot_series
+from ultrum.desk.spans import DataSpan
+from ultrum.errors import SourceError, VaultError, one_of
 from ultrum.sources.database import Query, table_options
 from ultrum.sources.download import Address, Download
-from ultrum.sources.sdmx.queries import accept_of
+from ultrum.sources.sdmx.queries import accept_of, covers, key_of
 from ultrum.sources.table.file_patterns import is_pattern, read_many
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import Reading, TableOptions
-from ultrum.vault.store import Vault
+from ultrum.vault.journal import Record
 
 if TYPE_CHECKING:
     from ultrum.sources.sdmx.client import SdmxSource
 
 
 class Repository:
-    """Sources and downloads by address.
+    """Series and tables by address.
 
     Parameters
     ----------
-    fetcher : Fetcher
+    downloads : Downloads
     keep_readings : bool
         Parse the same bytes of a table once; callers must not modify them.
     """
 
-    def __init__(self, fetcher: Fetcher, keep_readings: bool = False) -> None:
-        self.fetcher, self.keeps_readings = fetcher, keep_readings
+    def __init__(self, downloads: Downloads, keep_readings: bool = False) -> None:
+        self.downloads, self.keeps_readings = downloads, keep_readings
         self._readings: dict[tuple[object, ...], Reading] = {}
         self._services: dict[str, SdmxSource] = {}
 
-    @property
-    def vault(self) -> Vault:
-        """The store of downloads."""
-        return self.fetcher.vault
-
-    @property
-    def sources(self) -> Mapping[str, SourceSettings]:
-        """Settings of the sources by name."""
-        return self.fetcher.sources
-
-    @property
-    def offline(self) -> bool:
-        """Whether downloads are disabled."""
-        return self.fetcher.offline or bool(self.fetcher.at)
-
     def at(self, instant: str) -> Repository:
         """The same sources on the vault as of an instant."""
-        return Repository(self.fetcher.seen_at(instant), self.keeps_readings)
-
-    def close(self) -> None:
-        """Close the vault."""
-        self.vault.close()
+        return Repository(self.downloads.at(instant), self.keeps_readings)
 
     def start_again(self) -> None:
         """Download everything again, within this session too."""
-        self.fetcher.forget_session()
+        self.downloads.start_again()
         self._services.clear()
 
     def settings_of(self, address: Address) -> SourceSettings:
         """Settings of the source of an address."""
-        if address.source not in self.sources:
-            hint = one_of(address.source, self.sources)
+        sources = self.downloads.sources
+        if address.source not in sources:
+            hint = one_of(address.source, sources)
             raise SourceError(f"'{address}': no source '{address.source}'; {hint}")
-        return self.sources[address.source]
+        return sources[address.source]
 
     def service(self, name: str) -> SdmxSource:
         """The statistics service with a name."""
         if name not in self._services:
             from ultrum.sources.sdmx.client import SdmxSource
 
-            settings = self.sources[name]
+            settings = self.downloads.sources[name]
 
             def _response(path: str, accept: str) -> Download:
-                return self.fetcher.response(name, path, accept)
+                return self.downloads.get(name, path, accept)[1]
 
             self._services[name] = SdmxSource(name, _response, settings.format, settings.rest)
         return self._services[name]
 
     def response(self, source: str, path: str) -> Download:
         """The response at a path, in the preferred format of the settings."""
-        settings = self.sources[source]
+        settings = self.downloads.sources[source]
         page = any(s.path == path for s in settings.snapshots.values())
         accept = accept_of(settings.format) if settings.kind == "sdmx" else "*/*"
-        return self.fetcher.response(source, path, accept, page)
+        return self.downloads.get(source, path, accept, page)[1]
 
     def table(self, address: str, expand: Mapping[str, Sequence[str]] | None = None, **facts: object) -> Reading:
         """A whole table by its address, which may be a pattern; see :meth:`ultrum.Desk.table`."""
@@ -98,23 +84,118 @@ class Repository:
         if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
         settings_given = {name: value for name, value in facts.items() if value is not None}  # None: not set
-        options = TableOptions.of(**{**table_settings(settings, wanted.path), **settings_given})
+        options = TableOptions.of(**{**_table_settings(settings, wanted.path), **settings_given})
         if not is_pattern(wanted.path):
-            return with_address(self._read(wanted, options), wanted).warn_of_faults()
+            return with_address(self._read_file(wanted, options), wanted).warn_of_faults()
         reading = read_many(
             wanted.path,
-            self.fetcher.files_of(wanted.source, wanted.path)
+            self.downloads.files_of(wanted.source, wanted.path)
             if settings.is_local and not expand
             else places_of(settings, wanted.path, expand or {}),
             options,
-            lambda path, options_of_file: self._read(Address(wanted.source, path), options_of_file),
-            lambda path: self.fetcher.response(wanted.source, path).body,
+            lambda path, options_of_file: self._read_file(Address(wanted.source, path), options_of_file),
+            lambda path: self.downloads.get(wanted.source, path)[1].body,
         )
         return with_address(reading, wanted).warn_of_faults()
 
-    def _read(self, wanted: Address, options: TableOptions) -> Reading:
+    def one_series(
+        self,
+        address: str,
+        span: DataSpan,
+        frequency: str | None = None,
+        facts: Mapping[str, object] | None = None,
+    ) -> TimeSeries:
+        """One series, in the target frequency and span; see :meth:`ultrum.Desk.fetch`."""
+        wanted = Address.parse(address)
+        if self.settings_of(wanted).kind == "sdmx":
+            series = self._series_of_service(wanted, span, whole=bool(frequency))
+            series = series.with_metadata(**facts) if facts else series
+        else:
+            series = self._series_of_table(wanted, facts or {})
+        if frequency:  # of whole periods, before the start is cut
+            series = to_frequency(series.sample(None, span.end or None), frequency)
+        return span.cut(series)
+
+    def series_within(self, address: str, span: DataSpan, *, whole: bool = False) -> list[TimeSeries]:
+        """Every series of an address, for a span or with the full history, before the cut.
+
+        Parameters
+        ----------
+        address : str
+        span : DataSpan
+        whole : bool
+            Include the history before the span, which steps need.
+        """
+        wanted = Address.parse(address)
+        settings = self.settings_of(wanted)
+        if settings.kind == "sdmx":
+            series_list = self.service(wanted.source).all_series(wanted.path, span.query(whole=whole))
+            return [s for s in series_list if not wanted.field or s.metadata.address.endswith(f"#{wanted.field}")]
+        if wanted.field or wanted.path in settings.snapshots:
+            return [self._series_of_table(wanted, {})]
+        return list(self.table(address).series.values())
+
+    def paths_of(
+        self, address: str, span: DataSpan, expand: Mapping[str, Sequence[str]], *, whole: bool
+    ) -> list[tuple[str, str]]:
+        """Sources and paths of the downloads that an address needs."""
+        wanted = Address.parse(address)
+        settings = self.settings_of(wanted)
+        if settings.kind == "sdmx":
+            path = self.service(wanted.source).data_path(wanted.path, span.query(whole=whole))
+            return [(wanted.source, path)]
+        path = _path_in_source(settings, wanted)
+        paths = [p for p, _ in places_of(settings, path, expand)] if is_pattern(path) else [path]
+        return [(wanted.source, p) for p in paths]
+
+    def stored_paths(self, wanted: Address, *, spans: bool = False) -> list[str]:
+        """Paths in the vault whose downloads contain an address, in full or also for a span."""
+        settings = self.settings_of(wanted)
+        paths = dict.fromkeys(r.path for r in self.downloads.vault.records() if r.source == wanted.source)
+        if settings.kind == "sdmx":
+            return [p for p in paths if covers(p, wanted.path, spans)]
+        return [p for p in paths if p == _path_in_source(settings, wanted)]
+
+    def series_of_record(self, record: Record, wanted: Address) -> TimeSeries:
+        """The series of an address, from one download in the vault."""
+        body = self.downloads.vault.payload(record)
+        settings = self.settings_of(wanted)
+        if settings.kind == "sdmx":
+            series_list = self.service(wanted.source).read(wanted.path.partition("/")[0], body)
+            by_address = {s.metadata.address: s for s in series_list}
+        else:
+            options = TableOptions.of(**_table_settings(settings, wanted.path))
+            reading = with_address(read_table(body, record.path, options), wanted)
+            if not wanted.field:
+                return column_of(reading, wanted)
+            by_address = {s.metadata.address: s for s in reading.series.values()}
+        if str(wanted) not in by_address:
+            raise VaultError(f"{record.name} does not contain {wanted}.")
+        return by_address[str(wanted)]
+
+    def _series_of_table(self, wanted: Address, facts: Mapping[str, Any]) -> TimeSeries:
+        """One column of a table, or the history of a snapshot."""
+        snapshots = self.settings_of(wanted).snapshots
+        if wanted.path in snapshots:
+            return snapshot_series(self.downloads, wanted, snapshots[wanted.path])
+        return column_of(self.table(f"{wanted.source}:{wanted.path}", **facts), wanted)
+
+    def _series_of_service(self, wanted: Address, span: DataSpan, *, whole: bool) -> TimeSeries:
+        """One series of a statistics service; offline also from a download of many."""
+        service = self.service(wanted.source)
+        try:
+            return service.series(wanted.path, span.query(whole=whole), wanted.field)
+        except VaultError:
+            flow = wanted.path.partition("/")[0]
+            for path in self.stored_paths(wanted):
+                for series in service.all_series(f"{flow}/{key_of(path)}"):
+                    if series.metadata.address == str(wanted):
+                        return series
+            raise
+
+    def _read_file(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, from the cache of parsed tables if enabled."""
-        record, response = self.fetcher.record_of(wanted.source, wanted.path)
+        record, response = self.downloads.get(wanted.source, wanted.path)
         body, day = response.body, record.retrieved[:10]
         options = options.in_charset(response.content_type, body)
         if not self.keeps_readings:
@@ -125,8 +206,14 @@ class Repository:
         return self._readings[key]
 
 
-def table_settings(settings: SourceSettings, path: str) -> dict[str, object]:
+def _table_settings(settings: SourceSettings, path: str) -> dict[str, object]:
     """Options of a table in the settings."""
     if settings.kind == "database":
         return dict(table_options(settings.queries.get(path) or Query(table=path)))
     return dict(settings.tables.get(path, {}))
+
+
+def _path_in_source(settings: SourceSettings, wanted: Address) -> str:
+    """Path of the download with a table; that of its page for a snapshot."""
+    snapshot = settings.snapshots.get(wanted.path)
+    return snapshot.path if snapshot else wanted.path

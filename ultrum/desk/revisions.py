@@ -8,7 +8,6 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels import period_label
 from ultrum.desk.repository import Repository
-from ultrum.desk.stored import series_of_record, vault_paths
 from ultrum.errors import UltrumError, VaultError
 from ultrum.sources.download import Address
 
@@ -22,8 +21,8 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     """
     wanted = Address.parse(address)
     pairs, most = [], 0
-    for path in vault_paths(repository.vault, repository.settings_of(wanted), wanted, spans=True):
-        vintages = repository.fetcher.vintages(wanted.source, path)
+    for path in repository.stored_paths(wanted, spans=True):
+        vintages = repository.downloads.vintages(wanted.source, path)
         most = max(most, len(vintages))
         old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]
         new = [r for r in vintages if r.retrieved <= until] if until else vintages
@@ -31,11 +30,11 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
             pairs.append((new[-1].retrieved, old[-1], new[-1]))
     if not pairs:
         raise VaultError(
-            f"The vault {repository.vault.path} has {quantity(most, 'vintage')} of {address}; a comparison needs "
-            "two. Download it again later, with 'ultrum pull' if it is a file."
+            f"The vault {repository.downloads.vault.path} has {quantity(most, 'vintage')} of {address}; a "
+            "comparison needs two. Download it again later, with 'ultrum pull' if it is a file."
         )
     _, before, after = max(pairs, key=lambda f: f[0])
-    return differences(series_of_record(repository, before, wanted), series_of_record(repository, after, wanted))
+    return differences(repository.series_of_record(before, wanted), repository.series_of_record(after, wanted))
 
 
 def differences(old: TimeSeries, new: TimeSeries) -> pd.DataFrame:

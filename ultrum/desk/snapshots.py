@@ -10,7 +10,7 @@ import numpy as np
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.desk.repository import Repository
+from ultrum.desk.downloads import Downloads
 from ultrum.desk.settings import SnapshotSettings
 from ultrum.errors import SourceError
 from ultrum.sources.download import Address
@@ -37,28 +37,28 @@ def grain_frequency(text: str) -> Frequency:
     return Frequency("N" if match[3] == "M" else "H", int(match[2]))
 
 
-def snapshot_series(repository: Repository, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
+def snapshot_series(downloads: Downloads, wanted: Address, settings: SnapshotSettings) -> TimeSeries:
     """Every value of a page in the vault, after downloading the current one.
 
     The day is that on the page if it has one, otherwise that of the pull. Two pulls within one grain are one
     observation; the later is a revision.
     """
-    repository.fetcher.record_of(wanted.source, settings.path, page=True)
+    downloads.get(wanted.source, settings.path, page=True)
     frequency = grain_frequency(settings.grain)
     seen: dict[int, tuple[str, LoneFigure]] = {}
     revised = 0
-    for record in repository.fetcher.vintages(wanted.source, settings.path):
-        limit = repository.fetcher.at
+    for record in downloads.vintages(wanted.source, settings.path):
+        limit = downloads.instant
         if limit and record.retrieved > limit:
             continue
         decimal = settings.options.get("decimal")
         figure = find_figure(
-            repository.vault.payload(record),
+            downloads.vault.payload(record),
             settings.figure,
             f"{wanted.source}:{settings.path}",
             decimal,
         )
-        for instant in [record.retrieved, *repository.vault.confirmations(record)]:
+        for instant in [record.retrieved, *downloads.vault.confirmations(record)]:
             if limit and instant > limit:
                 continue
             ordinal = _ordinal(frequency, instant, figure)

@@ -28,7 +28,7 @@ from pydantic_core import to_jsonable_python
 from ultrum.core.transform.steps import custom_steps
 from ultrum.desk.addresses import places_of
 from ultrum.desk.desk import Desk
-from ultrum.desk.fetch import LISTING, Access
+from ultrum.desk.downloads import LISTING, Access
 from ultrum.desk.settings import SourceSettings
 from ultrum.errors import DataWarning, UltrumError
 from ultrum.file_access import json_of, write_whole
@@ -219,12 +219,12 @@ class Stages:
             self._register(name, kept.state, kept.value)
             return cast(T, kept.value)
         self.tell(name)
-        before, reads = len(self.desk.repository.fetcher.accesses), _Reads()
+        before, reads = len(self.desk.repository.downloads.accesses), _Reads()
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             value: Any = function(*(_Recorded(a, (), reads) if a is self.plan else a for a in arguments))
         warned = self._warn_again(caught, name)
-        accesses = self._with_structures(list(dict.fromkeys(self.desk.repository.fetcher.accesses[before:])))
+        accesses = self._with_structures(list(dict.fromkeys(self.desk.repository.downloads.accesses[before:])))
         try:
             body = to_bytes((value, warned))
             state = hashlib.sha256(body).hexdigest()
@@ -301,7 +301,7 @@ class Stages:
         words = {w for t in accesses if t.path.startswith("data/") for w in _words(t.path)}
         earlier = [
             t
-            for t in self.desk.repository.fetcher.accesses
+            for t in self.desk.repository.downloads.accesses
             if t.source in services
             and not t.path.startswith("data/")
             and (t.path.startswith("dataflow") or words & _words(t.path))
@@ -309,7 +309,7 @@ class Stages:
         return list(dict.fromkeys([*accesses, *earlier]))
 
     def _record(self, access: Access) -> Record:
-        return self.desk.repository.fetcher.record_of_access(access)
+        return self.desk.repository.downloads.get_again(access)
 
     def _as_read(self, access: Access) -> str:
         """Identity of a download for a stage: its bytes, and the settings of its source; of a list, its files."""
