@@ -15,6 +15,7 @@ from PIL import Image
 import ultrum as ul
 from tests.support import Scratch, command
 from ultrum.errors import TableError
+from ultrum.practice.world_files import DATA
 from ultrum.sources.table.factor_columns import factor_table
 from ultrum.sources.table.price_and_event_columns import event_columns, price_table
 
@@ -363,6 +364,26 @@ class OwnFiles(Scratch):
             done = command("look", "KELP.csv#Close", *words, cwd=self.folder)
             self.assertEqual(done.returncode, 2)
             self.assertIn(expected, done.stderr)
+
+    def test_minute_quotes_of_a_source_are_read_as_set_and_read_back(self):
+        table = "exchange:quotes_2024-11.csv"
+        self.assertIn("--read timezone=UTC", self.run_it("pull", table, "--practice", code=3).stderr)
+        pull = ("pull", "--practice", "--read", "timezone=UTC", "--csv")
+        status = self.run_it(*pull, "minutes.csv", table).stdout
+        self.assertNotRegex(status, "(?s)close *\n *close")
+        lines = (DATA / "quotes_2024-11.csv").read_text().splitlines()
+        stamps = [f"{t[:4]}-{t[4:6]}-{t[6:8]}T{t[9:11]}:{t[11:13]}" for t in lines]
+        closes = [float(line.split(";")[4]) for line in lines]
+        back = ul.read_series(self.folder / "minutes.csv").series["close"]
+        self.assertEqual(back.values.tolist(), closes)
+        self.assertEqual(list(back.to_pandas().index.strftime("%Y-%m-%dT%H:%M")), stamps)
+        self.run_it(*pull, "hours.csv", f"{table}#close", "--frequency", "H")
+        last = {stamp[:13]: close for stamp, close in zip(stamps, closes, strict=True)}
+        self.assertEqual(
+            ul.read_series(self.folder / "hours.csv").series["close"].values.tolist(), [*last.values()]
+        )
+        for other in ("observatory:PRICES/M.QM.CPI", "harbour:freight"):
+            self.assertIn(f"{other} is neither", self.run_it(*pull, "x.csv", other, code=2).stderr)
 
     def test_check_finds_what_the_files_do_not_hold(self):
         self.run_it("new", "s.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv")

@@ -154,7 +154,7 @@ def desk_of(
 
             service = stack.enter_context(serve())
             named, vault = sources_at(service.places), vault or Path("ultrum-demo/vault")
-        if files:
+        if files is not None and (files or files.reading):
             named = _with_files(named, files)
         desk = stack.enter_context(
             _open_desk(Desk, vault, named, offline, tell, store_of(credentials_file, bind), keep_readings)
@@ -197,8 +197,8 @@ def tables_of(
         yield desk
 
 
-def _with_files(sources: Any, files: LocalFiles) -> dict[str, object]:
-    """Settings of sources, if there are any, with the source of local files."""
+def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
+    """Settings of sources, if there are any, with the source of local files and the options of --read."""
     from ultrum.desk.settings import load_settings
     from ultrum.errors import SourceError
 
@@ -209,7 +209,29 @@ def _with_files(sources: Any, files: LocalFiles) -> dict[str, object]:
             sources = {}  # local files need no settings
     elif not isinstance(sources, dict):
         sources = load_settings(sources)["sources"]
-    return {**sources, SOURCE: dict(files.settings)}
+    named = {**sources, SOURCE: dict(files.settings)} if files else dict(sources)
+    for text, options in files.reading.items():
+        _set_reading(named, text, options)
+    return named
+
+
+def _set_reading(sources: dict[str, Any], text: str, options: Mapping[str, object]) -> None:
+    """Add the options of --read to the settings of the table with an address."""
+    from ultrum.errors import SourceError
+    from ultrum.sources.download import Address
+
+    try:
+        wanted = Address.parse(text)
+    except SourceError as error:
+        raise click.UsageError(str(error)) from error
+    if wanted.source not in sources:
+        return  # the desk names the sources there are
+    settings = sources[wanted.source]
+    if settings.get("kind") != "table" or wanted.path in settings.get("snapshots", {}):
+        raise click.UsageError(f"--read sets how a file or table is read; {text} is neither. Remove --read.")
+    tables = settings.get("tables", {})
+    tables = {**tables, wanted.path: {**tables.get(wanted.path, {}), **options}}
+    sources[wanted.source] = {**settings, "tables": tables}
 
 
 def store_of(file: Path | None, bind: tuple[str, ...]) -> CredentialStore:
@@ -266,7 +288,7 @@ READ = click.option(
     "reading",
     multiple=True,
     metavar="NAME=VALUE",
-    help="How to read a local file: units=percent, decimal=',', measure=price; may be repeated.",
+    help="How to read the files and tables: units=percent, decimal=',', measure=price; may be repeated.",
 )
 
 
@@ -280,10 +302,13 @@ class LocalFiles:
         Address of each text that names a file; other texts are addresses already.
     settings : mapping
         Settings of their source.
+    reading : mapping of str to mapping
+        Reading options for each text that is the address of a table of another source.
     """
 
     addresses: Mapping[str, str] = field(default_factory=dict)
     settings: Mapping[str, Any] = field(default_factory=dict)
+    reading: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return bool(self.addresses)
@@ -307,13 +332,9 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
     """
     options = _options(reading)
     files = {t: t.partition("#")[0] for t in texts if _is_local(t)}
-    if options and len(files) < len(texts):
-        other = next(t for t in texts if t not in files)
-        raise click.UsageError(
-            f"--read applies to local files only. Set how {other} is read in the settings of its source."
-        )
+    others = {t: options for t in texts if t not in files} if options else {}
     if not files:
-        return LocalFiles()
+        return LocalFiles(reading=others)
     paths = {t: Path(f).absolute() for t, f in files.items()}
     here = Path.cwd()
     inside = not absolute and all(_resolve_path(p).is_relative_to(here.resolve()) for p in paths.values())
@@ -324,7 +345,7 @@ def local_files(texts: Sequence[str], reading: Sequence[str], *, absolute: bool 
         column = text.partition("#")[2]
         addresses[text] = f"{SOURCE}:{relative_path}" + (f"#{column}" if column else "")
         tables[relative_path] = options
-    return LocalFiles(addresses, {"kind": "table", "url": str(root), "tables": tables})
+    return LocalFiles(addresses, {"kind": "table", "url": str(root), "tables": tables}, others)
 
 
 def refuse_inputs(outputs: Sequence[Path | None], texts: Sequence[str]) -> None:

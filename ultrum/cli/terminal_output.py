@@ -130,7 +130,10 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     if _width_of(cells) > width and {"address", "title"} <= set(cells):  # the title below its address
         most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
         titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
-        cells["address"] = [f"{a}\n{t}" for a, t in zip(cells["address"], titles, strict=True)]
+        repeats = [a.endswith(f"#{t}") for a, t in zip(frame["address"], frame["title"], strict=True)]
+        cells["address"] = [
+            a if same else f"{a}\n{t}" for a, t, same in zip(cells["address"], titles, repeats, strict=True)
+        ]
         cells = cells.drop(columns="title").rename(columns={"address": "address, title"})
     end_progress()
     console.width = max(width, _width_of(cells))  # the terminal wraps a line that is still too long
