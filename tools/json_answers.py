@@ -138,7 +138,9 @@ class AssetRisk(TypedDict):
     """Risk and return of one asset."""
 
     asset: str
+    income: str
     mean: float | None
+    mean_log: NotRequired[float | None]
     geometric: float | None
     volatility: float | None
     variance: float | None

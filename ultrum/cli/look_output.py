@@ -198,24 +198,32 @@ def show_returns(
     if picture:
         _draw(returns_table, figure, picture, style)
     steps = risk.workings() if workings else None
+    _warn_of_price_returns(returns_table)
     if as_json:
         more = {} if steps is None else {"workings": workings_answer(steps)}
-        rows = risk.table.reset_index(names="asset").to_dict("records")
+        table = risk.table.reset_index(names="asset")
+        table.insert(1, "income", [m.income for m in returns_table.metadata])
+        rows = table.to_dict("records")
         terminal_output.as_json({"basis": risk.basis, "assets": rows, **more})
         return
     echo(risk.in_percent)
-    bare = [a.name for a in returns_table.metadata if a.income == "price"]
-    if bare:
-        which = "these are" if len(bare) == len(returns_table.names) else f"{name_list(bare)}:"
-        terminal_output.warn(
-            f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
-        )
     shown = [c for c in risk.table if c in _SHOWN]
     terminal_output.table(_in_percent(risk.table[shown], "asset"))
     if len(returns_table.names) == 1:
         _show_one(returns_table.only())
     if steps is not None:
         print_workings(steps)
+
+
+def _warn_of_price_returns(table: SeriesTable) -> None:
+    from ultrum.cli import terminal_output
+
+    bare = [m.name for m in table.metadata if m.income == "price"]
+    if bare:
+        which = "these are" if len(bare) == len(table.names) else f"{name_list(bare)}:"
+        terminal_output.warn(
+            f"{which} price returns; 'ultrum estimate --dividends FILE' or a study adds dividends"
+        )
 
 
 def _show_one(one: TimeSeries) -> None:
