@@ -308,7 +308,13 @@ class Commands(OnPractice):
             ul.risk_return(ul.returns(close, frequency="M")).table.loc["EBMK", "mean"],
             12,
         )
-        self.assertIn("LTSM, 2014-05-19: -66 % in a day, a split of 3 to 1", every.stderr)
+        self.assertIn(
+            "LTSM, 2014-05-19: -66 % in a day, a split of 3 to 1. 'ultrum estimate --splits", every.stderr
+        )
+        mixed = self.ultrum("estimate", "exchange:prices.csv", "--factors", "college:factors_monthly.zip",
+                            "--price-column", "close")  # fmt: skip
+        self.assertIn("a split of 3 to 1. Set --splits FILE", mixed.stderr)
+        self.assertIn("LMPB in QML, SNST in QSR. Choose assets of one currency with --asset", mixed.stderr)
         self.assertNotIn("Traceback", every.stderr)
         stated = self.ultrum("look", "exchange:indices.csv", "--returns", "M", "--json")
         self.assertEqual({a["income"] for a in json.loads(stated.stdout)["assets"]}, {"price"})

@@ -33,6 +33,18 @@ class Figures(Scratch):
         self.assertIn("exchange:prices.csv", self.foot(ax))
         self.assertIn("2004-02 to 2024-12", self.foot(ax))
 
+    def test_loadings_have_a_panel_for_each_factor_and_the_intervals_of_the_table(self):
+        table = ul.factor_betas(self.panel, ["market", "size"])
+        panels = ul.figures.loadings(table, highlight="BRTW", source="exchange:prices.csv")
+        order = [t.get_text() for t in panels[0].get_yticklabels()]
+        self.assertEqual(order, list(table.coefficients["market"].sort_values().index))
+        for ax, (factor, reference) in zip(panels, (("market", 1.0), ("size", 0.0)), strict=True):
+            bars, points = ax.collections
+            want = table.interval(factor, 0.95).loc[order]
+            np.testing.assert_allclose([path.vertices[:, 0] for path in bars.get_paths()], want, atol=1e-12)
+            self.assertEqual(points.get_offsets()[:, 0].tolist(), table.coefficients.loc[order, factor].tolist())
+            self.assertEqual(ax.get_lines()[0].get_xdata()[0], reference)
+
     def test_line_of_fit_goes_through_the_fit(self):
         fit = self.table.fit("BRTW")
         ax = ul.figures.line_of_fit(fit)

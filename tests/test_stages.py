@@ -363,6 +363,20 @@ class Kept(Scratch):
         whole = run(self.study(BASE), vault=self.folder / "v")
         self.assertIn("EBMK", {w.subject for w in whole.warnings})
 
+    def test_a_stage_that_is_reused_warns_as_it_did_in_words_of_the_study(self):
+        heard = []
+        for _ in range(2):
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                run(self.study(BASE), vault=self.folder / "v")
+            heard.append([str(w.message) for w in caught if w.category is ul.DataWarning])
+        self.assertEqual(heard[0], heard[1])
+        splits = [text for text in heard[0] if "a split of" in text]
+        self.assertTrue(
+            splits
+            and all(t.endswith("Set [panel] splits, or correct the prices that are wrong.") for t in splits)
+        )
+
     def test_values_come_back_as_they_were(self):
         rng = np.random.default_rng(1)
         index = pd.period_range("2020-01", periods=3, freq="Q")

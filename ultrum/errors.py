@@ -32,29 +32,8 @@ def printable(text: str) -> str:
     return _CONTROL.sub("", text)
 
 
-class UltrumError(Exception):
-    """Base of every deliberate error of Ultrum; its text is safe to print.
-
-    Attributes
-    ----------
-    finding : str
-        The error, without the fix.
-    setting : str
-        The keyword that the fix sets; studies and the command line have their own word for it.
-    recommended : dict of str to tuple
-        The keywords that the fix sets, each with its values, the first one first; empty where the value is yours.
-
-    Examples
-    --------
-    >>> import ultrum as ul
-    >>> try:
-    ...     ul.factor_betas(ul.practice.panel(), ["markt"])
-    ... except ul.UltrumError as error:
-    ...     print(error)
-    No factor markt; the panel has: market, size, value, momentum.
-    >>> ul.UltrumError("Dates are ambiguous. Set dates='day first' or 'month first'.").recommended
-    {'dates': ('day first', 'month first')}
-    """
+class WithFix:
+    """A message with a finding and a fix; studies and the command line have fixes in their own words."""
 
     def __init__(self, *words: object, fix: str = "", setting: str = "") -> None:
         shown = [printable(w) if isinstance(w, str) else w for w in words]
@@ -81,6 +60,31 @@ class UltrumError(Exception):
             Text of the message.
         """
         return f"{self.finding} {fixes[self.setting]}" if self.setting in fixes else str(self)
+
+
+class UltrumError(WithFix, Exception):
+    """Base of every deliberate error of Ultrum; its text is safe to print.
+
+    Attributes
+    ----------
+    finding : str
+        The error, without the fix.
+    setting : str
+        The keyword that the fix sets; studies and the command line have their own word for it.
+    recommended : dict of str to tuple
+        The keywords that the fix sets, each with its values, the first one first; empty where the value is yours.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> try:
+    ...     ul.factor_betas(ul.practice.panel(), ["markt"])
+    ... except ul.UltrumError as error:
+    ...     print(error)
+    No factor markt; the panel has: market, size, value, momentum.
+    >>> ul.UltrumError("Dates are ambiguous. Set dates='day first' or 'month first'.").recommended
+    {'dates': ('day first', 'month first')}
+    """
 
 
 def recommended_keywords(text: str) -> dict[str, tuple[object, ...]]:
@@ -155,7 +159,7 @@ class VaultError(UltrumError):
     """The vault does not have the requested data, or cannot be used."""
 
 
-class DataWarning(UserWarning):
+class DataWarning(WithFix, UserWarning):
     """Data look wrong and were used unchanged; the message states where, and the fix.
 
     Examples
@@ -179,12 +183,14 @@ class PartialReadingWarning(DataWarning):
     """
 
 
-def warn_user(message: str, category: type[DataWarning] = DataWarning) -> None:
+def warn_user(
+    message: str, category: type[DataWarning] = DataWarning, *, fix: str = "", setting: str = ""
+) -> None:
     """Issue a :class:`DataWarning` at the line of the user that led to it, however deep the call."""
     frame, level = inspect.currentframe(), 0
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
-    warnings.warn(printable(message), category, stacklevel=level + 1)
+    warnings.warn(category(message, fix=fix, setting=setting), stacklevel=level + 1)
 
 
 _SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens

@@ -355,8 +355,10 @@ def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
         ax = figures.beta_path(result.rolling, company, whole=whole)
     elif len(betas.assets) == 1:
         ax = figures.line_of_fit(betas.fit(company))
-    else:
+    elif len(result.study.model.factors) == 1:
         ax = figures.betas(betas)
+    else:
+        ax = figures.loadings(betas)[0]
     style.write(ax, picture)
 
 

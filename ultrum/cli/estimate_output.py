@@ -57,7 +57,10 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
         terminal_output.table(terminal_output.align_decimals(fit.to_frame(), "term", p=3, t=2))
         echo(fit.basis)
     else:
-        terminal_output.table(_asset_rows(betas) if len(betas.assets) <= _MOST_LINES else _spread_of_betas(betas))
+        few = len(betas.assets) <= _MOST_LINES
+        terminal_output.table(_asset_rows(betas) if few else _spread_of_betas(betas))
+        if few and len(betas.coefficients.columns) > _WITH_INTERVALS:
+            terminal_output.table(_p_value_rows(betas), "p values")
         echo(_observation_summary(betas))
     if result.rolling is not None:
         terminal_output.table(_rolling_rows(result))
@@ -83,17 +86,19 @@ def _kind(study: FileStudy, result: StudyResult) -> str:
 
 
 def _asset_rows(betas: BetaTable) -> pd.DataFrame:
-    """One row per asset: constant, and each beta with its standard error and interval."""
+    """One row per asset: each coefficient with its standard error, beside it or, of several factors, below it."""
     import pandas as pd
 
     rows = pd.DataFrame({"asset": betas.assets})
+    one_factor = len(betas.coefficients.columns) <= _WITH_INTERVALS
+    gap = " " if one_factor else "\n"
     for term in betas.coefficients:
         values, errors = betas.coefficients[term], betas.standard_errors[term]
         rows[str(term)] = [
-            "—" if math.isnan(v) else f"{decimals(v, 4)} ({decimals(e, 4)})"
+            "—" if math.isnan(v) else f"{decimals(v, 4)}{gap}({decimals(e, 4)})"
             for v, e in zip(values, errors, strict=True)
         ]
-        if term != "constant" and len(betas.coefficients.columns) <= _WITH_INTERVALS:
+        if term != "constant" and one_factor:
             bounds = betas.interval(str(term), _LEVEL)
             rows[f"{term}, 95 %"] = [
                 "—" if math.isnan(low) else f"{decimals(low)} to {decimals(high)}"
@@ -104,6 +109,14 @@ def _asset_rows(betas: BetaTable) -> pd.DataFrame:
     rows["rows"] = [int(n) for n in betas.nobs]
     rows["dropped"] = [int(n) for n in betas.observations_dropped]
     return rows
+
+
+def _p_value_rows(betas: BetaTable) -> pd.DataFrame:
+    """The p value of each coefficient, a row for each asset."""
+    import pandas as pd
+
+    columns = {str(t): [p_in_words(p) for p in betas.p_values[t]] for t in betas.coefficients}
+    return pd.DataFrame({"asset": betas.assets, **columns})
 
 
 def _spread_of_betas(betas: BetaTable) -> pd.DataFrame:

@@ -16,7 +16,7 @@ import sys
 import textwrap
 import time
 import warnings
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
@@ -24,7 +24,15 @@ from typing import TYPE_CHECKING, Any, Final, cast
 
 import click
 
-from ultrum.errors import PartialReadingWarning, StudyError, UltrumError, options_in_text, printable
+from ultrum.errors import (
+    DataWarning,
+    PartialReadingWarning,
+    StudyError,
+    UltrumError,
+    WithFix,
+    options_in_text,
+    printable,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -102,7 +110,7 @@ _UNLIMITED: Final = 100_000
 _LONGEST_WORD: Final = 16  # longer words may be broken
 _WHOLE_COLUMNS: Final = ("address", "file")
 _SHORT_ADDRESS: Final = 22  # characters that an address has at least on a line
-_FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?( \(.*\))?")
+_FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?([ \n]\(.*\))?")
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
@@ -122,11 +130,17 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     for column in frame:
         cells[column] = [_cell(value) for value in frame[column]]
     words = [c for c in frame if not _looks_numeric(frame[c])]
-    words.sort(key=lambda c: (c in _WHOLE_COLUMNS, -max(map(len, cells[c]), default=0)))
-    for column in words:
+    prose = [c for c in words if c not in _WHOLE_COLUMNS]
+    widths = _shared_widths({str(c): list(cells[c]) for c in prose}, _width_of(cells) - width)
+    for column, most in widths.items():
+        cells[column] = [
+            "\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in cells[column]
+        ]
+    for column in (c for c in words if c in _WHOLE_COLUMNS):
         excess = _width_of(cells) - width
         if excess > 0:
-            cells[column] = _narrowed(list(cells[column]), excess, is_address=column in _WHOLE_COLUMNS)
+            longest = max(map(len, cells[column]), default=0)
+            cells[column] = [_fold(text, max(_SHORT_ADDRESS, longest - excess)) for text in cells[column]]
     if _width_of(cells) > width and {"address", "title"} <= set(cells):  # the title below its address
         most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
         titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
@@ -154,15 +168,19 @@ def _laid_out(cells: pd.DataFrame, title: str, numeric: Collection[object] = ())
     return shown
 
 
-def _narrowed(texts: Sequence[str], excess: int, *, is_address: bool) -> list[str]:
-    """Texts on several lines, narrower by ``excess`` if their words or marks allow it."""
-    longest = max(map(len, texts), default=0)
-    if is_address:
-        most = max(_SHORT_ADDRESS, longest - excess)
-        return [_fold(text, most) for text in texts]
-    words = [len(word) for text in texts for word in text.split()]
-    most = max(min(max(words, default=1), _LONGEST_WORD), longest - excess)
-    return ["\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in texts]
+def _shared_widths(columns: Mapping[str, list[str]], excess: int) -> dict[str, int]:
+    """Widths of columns of words that together save ``excess`` characters: the widest give way first.
+
+    A column is not narrower than its heading and its longest word; those that keep their width are left out.
+    """
+    longest = {name: max(map(len, texts), default=0) for name, texts in columns.items()}
+    words = {n: max((len(w) for t in texts for w in t.split()), default=1) for n, texts in columns.items()}
+    least = {name: max(min(size, _LONGEST_WORD), len(name)) for name, size in words.items()}
+    for most in range(max(longest.values(), default=0), 0, -1):
+        widths = {name: min(longest[name], max(least[name], most)) for name in columns}
+        if sum(longest.values()) - sum(widths.values()) >= excess:
+            return {name: width for name, width in widths.items() if width < longest[name]}
+    return least
 
 
 def _fold(address: str, most: int) -> str:
@@ -316,6 +334,11 @@ _FIXES: Final = {
     "total_return_factors": "For a total return add --total-return COLUMN.",
     "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
     "income": "Remove --dividends, or set --price-column to the closing price.",
+    "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",
+    "splits": "Set --splits FILE, or correct the prices that are wrong.",
+}
+_FIXES_OF_OTHERS: Final = {  # where the command does not have the option
+    "splits": "'ultrum estimate --splits FILE' uses splits; correct the prices that are wrong.",
 }
 
 
@@ -362,9 +385,9 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
     except PartlyDoneError:
         return IN_PART
     except StudyError as error:
-        return _say(_on_the_command_line(error), ASKED_WRONGLY)
+        return _say(_on_the_command_line(error, FAILED.get()), ASKED_WRONGLY)
     except UltrumError as error:
-        return _say(_on_the_command_line(error), NOTHING)
+        return _say(_on_the_command_line(error, FAILED.get()), NOTHING)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
@@ -375,12 +398,11 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
     return DONE
 
 
-def _on_the_command_line(error: UltrumError) -> str:
+def _on_the_command_line(message: WithFix, command: click.Command | None) -> str:
     """The message with options in place of keywords, if the command has them."""
-    command = FAILED.get()
     options = {o for p in command.params for o in p.opts} if command else set()
     fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
-    text = error.with_fix(fixes)
+    text = message.with_fix({**_FIXES_OF_OTHERS, **fixes})
     if "--read" in options:
         from ultrum.core.series.metadata import Metadata
         from ultrum.sources.table.reading_result import TableOptions
@@ -393,7 +415,7 @@ def _on_the_command_line(error: UltrumError) -> str:
 
 def _option_in(fix: str) -> str:
     """The option in a fix."""
-    return next(word.strip(".,:") for word in fix.split() if word.startswith("--"))
+    return next(word.strip(".,:;") for word in fix.split() if word.startswith("--"))
 
 
 def _describe_crash(error: Exception) -> str:
@@ -405,10 +427,11 @@ def _describe_crash(error: Exception) -> str:
 
 def _show_warning(shown: dict[str, type[Warning]], message: object, category: type[Warning], *_: object) -> None:
     """Data warnings as one plain line, once even if several stages give it; those of libraries are not shown."""
-    from ultrum.errors import DataWarning
-
-    text = str(message)
-    if issubclass(category, DataWarning) and text not in shown:
+    if not isinstance(message, DataWarning):
+        return
+    context = click.get_current_context(silent=True)
+    text = _on_the_command_line(message, context.command if context else None)
+    if text not in shown:
         shown[text] = category
         warn(text)
 

@@ -35,6 +35,7 @@ from ultrum.file_access import json_of, write_whole
 from ultrum.study.schema import Study
 from ultrum.study.sections import Section
 from ultrum.study.stage_values import NotStorableError, from_bytes, to_bytes
+from ultrum.study.validation import warning_in_study_words
 from ultrum.vault.journal import Record
 
 _KEPT: Final = 400  # results at most
@@ -213,8 +214,8 @@ class Stages:
         key = digest([code, name, f"{function.__module__}.{function.__qualname__}", inputs])
         kept = self.kept.find(key, self.plan, self._as_read) if self.kept else None
         if kept is not None:
-            for category, text in kept.warned:
-                warnings.warn_explicit(text, _warning_class(category), name, 0)
+            for warning in kept.warned:
+                _warn(_warning_from(*warning), name)
             self._note(name, kept.settings, needs, kept.state, kept.accesses, True)
             self._register(name, kept.state, kept.value)
             return cast(T, kept.value)
@@ -275,9 +276,11 @@ class Stages:
         """Warnings about the data, by the name of their class; those of libraries are only passed on."""
         heard = []
         for w in caught:
-            if issubclass(w.category, DataWarning):
-                heard.append([w.category.__name__, str(w.message)])
-                warnings.warn_explicit(str(w.message), w.category, name, 0)
+            if isinstance(w.message, DataWarning):
+                warning = warning_in_study_words(w.message)
+                fix = str(warning).removeprefix(warning.finding).strip()
+                heard.append([type(warning).__name__, warning.finding, fix, warning.setting])
+                _warn(warning, name)
             else:
                 warnings.warn_explicit(w.message, w.category, w.filename, w.lineno)
         return heard
@@ -464,12 +467,18 @@ def _is_container(value: object) -> bool:
     return isinstance(value, pd.DataFrame | pd.Series | list | dict | tuple) and len(value) > 0
 
 
-def _warning_class(name: str) -> type[Warning]:
-    """A class of warnings about data by its name."""
+def _warning_from(category: str, finding: str, fix: str, setting: str) -> DataWarning:
+    """A warning about data of a class with a name."""
     kinds = [DataWarning]
     for kind in kinds:
         kinds += kind.__subclasses__()
-    return next((kind for kind in kinds if kind.__name__ == name), DataWarning)
+    named = next((kind for kind in kinds if kind.__name__ == category), DataWarning)
+    return named(finding, fix=fix, setting=setting)
+
+
+def _warn(warning: DataWarning, stage: str) -> None:
+    """Give a warning at the place of its stage."""
+    warnings.warn_explicit(warning, type(warning), stage, 0)
 
 
 @lru_cache(maxsize=1)

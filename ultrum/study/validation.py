@@ -15,7 +15,7 @@ from pydantic_core import ErrorDetails
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
-from ultrum.errors import FrequencyError, SourceError, UltrumError, one_of, options_in_text
+from ultrum.errors import DataWarning, FrequencyError, SourceError, UltrumError, one_of, options_in_text
 from ultrum.sources.download import Address
 from ultrum.sources.table.reading_result import TableOptions
 from ultrum.study.sections import LARGEST_RATE
@@ -514,8 +514,18 @@ _FIXES: Final = {
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
     "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",
+    "currency": "Set [panel] exchange_rates.",
+    "splits": "Set [panel] splits, or correct the prices that are wrong.",
     "total_return_factors": "If it is a total return, add it to [panel] total_return_factors.",
 }
+
+
+def warning_in_study_words(warning: DataWarning) -> DataWarning:
+    """A warning whose fix is a key of the study."""
+    fix = _FIXES.get(warning.setting)
+    return type(warning)(warning.finding, fix=fix, setting=warning.setting) if fix else warning
+
+
 _NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
 _WHERE: Final = ' Such a key is set in [sources.NAME.tables."FILE"].'
 

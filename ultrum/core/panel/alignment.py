@@ -111,7 +111,9 @@ def currency_of(returns: SeriesTable, factors: SeriesTable, rate: TimeSeries) ->
     if len(currencies) > 1:
         listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
         raise CurrencyError(
-            f"One panel, several currencies: {listed}. Convert prices with to_currency before making returns."
+            f"One panel, several currencies: {listed}.",
+            fix="Convert prices with to_currency before making returns.",
+            setting="currency",
         )
     return next(iter(currencies), "")
 

@@ -164,8 +164,9 @@ def warn_of_suspects(suspects: pd.DataFrame) -> None:
     more = f", and {len(suspects) - 1:,} more" if len(suspects) > 1 else ""
     warn_user(
         f"{first['series']}, {first['date']}: {100 * first['change']:+.0f} % in a day, "
-        f"{first['looks_like']}{more}. "
-        "See flag_price_errors. Pass the splits, mark wrong prices as missing, or set check=False."
+        f"{first['looks_like']}{more}.",
+        fix="See flag_price_errors. Pass the splits, mark wrong prices as missing, or set check=False.",
+        setting="splits",
     )
 
 

@@ -3,7 +3,13 @@
 from typing import Final
 
 from ultrum.core.deprecated_names import warn_of_name
-from ultrum.report.figures.estimate_figures import betas, cost_components, line_of_fit, time_varying_betas
+from ultrum.report.figures.estimate_figures import (
+    betas,
+    cost_components,
+    line_of_fit,
+    loadings,
+    time_varying_betas,
+)
 from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
@@ -38,6 +44,7 @@ __all__ = [
     "growth_of_one",
     "histogram",
     "line_of_fit",
+    "loadings",
     "peers",
     "predicted_against_realised",
     "regions",

@@ -19,7 +19,7 @@ from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import capitalise
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
-from ultrum.errors import FrequencyError, UltrumError, one_of
+from ultrum.errors import FrequencyError, UltrumError, name_list, one_of
 from ultrum.report.figures.figure_style import (
     INK,
     LANTERN,
@@ -77,12 +77,81 @@ def betas(
     >>> betas(table, highlight="BRTW").get_xlabel()
     'market beta, with 95 % interval'
     """
-    term = term or next(str(t) for t in table.coefficients if t != CONSTANT)
+    term = term or _factors_of(table)[0]
     order = table.coefficients[term].sort_values().index
+    ax = axes_for(ax, height=_height_for(len(order)))
+    _draw_intervals(ax, table, term, order, level, highlight)
+    ax.set_title(f"{capitalise(term)} betas of {len(order)} assets")
+    foot(ax, _span_of(table), errors_in_words(table.errors), source=source)
+    return ax
+
+
+@house_style
+@validate_arguments
+def loadings(
+    table: BetaTable, *, level: float = 0.95, highlight: str | None = None, source: str = ""
+) -> list[Axes]:
+    """The loadings of every asset on every factor with their confidence intervals, a panel for each factor.
+
+    Parameters
+    ----------
+    table : BetaTable
+        With more than 80 assets only the highlighted one is labelled.
+    level : float
+        Confidence level of the intervals.
+    highlight : str, optional
+        Asset shown in another colour.
+    source : str
+        Source of the data, stated in the caption.
+
+    Returns
+    -------
+    list of Axes
+        Axes of each panel; the assets are in the order of the first factor's loadings.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> table = ul.factor_betas(ul.practice.panel(), ["market", "size"])
+    >>> [ax.get_xlabel() for ax in loadings(table)]
+    ['market beta, with 95 % interval', 'size beta, with 95 % interval']
+    """
+    from matplotlib.figure import Figure
+
+    factors = _factors_of(table)
+    order = table.coefficients[factors[0]].sort_values().index
+    figure = Figure(figsize=(max(9.0, 3.0 * len(factors)), _height_for(len(order))), layout="constrained")
+    panels = list(figure.subplots(1, len(factors), squeeze=False).ravel())
+    for ax, term in zip(panels, factors, strict=True):
+        _draw_intervals(ax, table, term, order, level, highlight)
+    for ax in panels[1:]:
+        ax.set_yticklabels([])
+    figure.suptitle(
+        f"Loadings of {len(order)} assets on {name_list(factors)}", x=0.01, ha="left", fontweight="bold"
+    )
+    foot(panels[0], _span_of(table), errors_in_words(table.errors), source=source)
+    return panels
+
+
+def _factors_of(table: BetaTable) -> list[str]:
+    return [str(t) for t in table.coefficients if t != CONSTANT]
+
+
+def _span_of(table: BetaTable) -> str:
+    return f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
+
+
+def _height_for(assets: int) -> float:
+    return max(3.0, 1.3 + 0.24 * assets) if assets <= MOST_NAMES else 7.0
+
+
+def _draw_intervals(
+    ax: Axes, table: BetaTable, term: str, order: pd.Index, level: float, highlight: str | None
+) -> None:
+    """Intervals of one coefficient, a row for each asset; the dashed line is at one for the first factor."""
     centre = table.coefficients.loc[order, term].to_numpy()
     reach = table.interval(term, level).loc[order]
     few = len(order) <= MOST_NAMES
-    ax = axes_for(ax, height=max(3.0, 1.3 + 0.24 * len(order)) if few else 7.0)
     rows = np.arange(len(order))
     colours = [LANTERN if asset == highlight else TIDE for asset in order]
     named = rows if few else np.flatnonzero(order == highlight)  # more cannot be read
@@ -98,12 +167,9 @@ def betas(
     ax.set_ylim(-0.8, len(order) - 0.2)
     for tick, asset in zip(ax.get_yticklabels(), order[named], strict=True):
         tick.set_color(LANTERN if asset == highlight else INK)
-    ax.axvline(1.0, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
+    average = 1.0 if term == _factors_of(table)[0] else 0.0
+    ax.axvline(average, color=STONE, linewidth=1, linestyle=(0, (4, 3)))
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
-    ax.set_title(f"{capitalise(term)} betas of {len(order)} assets")
-    span = f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
-    foot(ax, span, errors_in_words(table.errors), source=source)
-    return ax
 
 
 @house_style

@@ -8,6 +8,7 @@ list of what was not used.
 from __future__ import annotations
 
 import re
+import textwrap
 import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -185,7 +186,7 @@ class Statement:
 
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
-        return f"'{self.text[:40]}', {where}"
+        return f"'{textwrap.shorten(self.text, 44, placeholder=' …')}', {where}"
 
 
 def clauses_of_columns(
