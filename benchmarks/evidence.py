@@ -13,7 +13,7 @@ import scipy.special
 import scipy.stats
 
 import ultrum as ul
-from ultrum.core.pricing.alpha_and_multiple_tests import _exact, _robust
+from ultrum.core.pricing.alpha_and_multiple_tests import _exact
 from ultrum.core.regression.engine.rolling_windows import Recipe, Rows, estimate
 
 SAMPLES = 2000
@@ -76,17 +76,15 @@ def ar_pair(rng, rows, rho):
     return scipy.signal.lfilter([1.0], [1.0, -rho], shocks, axis=1)[:, 100:]
 
 
-def joint_alpha_rates(rows, assets, count, how, seed, tails=None, moving=False):
+def joint_alpha_rates(rows, assets, count, seed, tails=None):
+    """Rejection rate of the exact test of zero alphas."""
     rng = np.random.default_rng(seed)
     rejected = 0
     for _ in range(SAMPLES):
         f = rng.normal(0.005, 0.04, (rows, count))
         e = rng.standard_normal((rows, assets)) if tails is None else rng.standard_t(tails, (rows, assets))
-        if moving:
-            e = e * (0.5 + np.abs(f[:, :1]) / 0.04)
         y = f @ rng.normal(0.9, 0.4, (count, assets)) + 0.05 * e
-        statistic = (_exact if how == "exact" else _robust)(y, f)[1]
-        p = scipy.stats.f.sf(statistic, assets, rows - assets - count)
+        p = scipy.stats.f.sf(_exact(y, f)[1], assets, rows - assets - count)
         rejected += p < 0.05
     return rejected / SAMPLES
 
@@ -160,35 +158,20 @@ def run():
     page.add("t test of one alpha, classical, T = 60", one_alpha_rate(60, 1), 3.5, 6.5)
     page.add(
         "joint alpha, exact, N = 10, T = 120, K = 1",
-        joint_alpha_rates(120, 10, 1, "exact", 2),
+        joint_alpha_rates(120, 10, 1, 2),
         3.5,
         6.5,
     )
     page.add(
         "joint alpha, exact, N = 25, T = 120, K = 3",
-        joint_alpha_rates(120, 25, 3, "exact", 3),
+        joint_alpha_rates(120, 25, 3, 3),
         3.5,
         6.5,
     )
-    for k in (1, 3):
-        page.add(
-            f"joint alpha, robust, iid, N = 10, T = 120, K = {k}",
-            joint_alpha_rates(120, 10, k, "robust", 5 + k),
-            4,
-            8,
-        )
-        share = joint_alpha_rates(120, 10, k, "robust", 10 + k, moving=True)
-        page.add(
-            f"joint alpha, robust, spread moves with the factor, N = 10, T = 120, K = {k}",
-            share,
-            4,
-            8,
-        )
     page.add(
         "joint alpha, exact, Student's t(4) errors, N = 10, T = 120",
-        joint_alpha_rates(120, 10, 1, "exact", 15, 4),
+        joint_alpha_rates(120, 10, 1, 15, 4),
     )
-    page.add("joint alpha, robust, N = 10, T = 60, K = 1", joint_alpha_rates(60, 10, 1, "robust", 16))
     a, b = hac_rates(600, 0.0, False, 20)
     page.add("Newey–West, T = 600, iid, constant", a, 4, 7)
     page.add("Newey–West, T = 600, iid, slope", b, 4, 7)

@@ -93,7 +93,8 @@ class Demo(Scratch):
             "Marrowgate Tugs",
             "Chow",
             "Newey–West",
-            "Goodman",
+            "Aroian",
+            "risk-free rate and additional premia are taken as known",
         ):
             self.assertIn(words, text)
         self.assertNotRegex(re.sub(r"<svg.*?</svg>", "", text, flags=re.S), r"\bnan\b")

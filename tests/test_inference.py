@@ -2,6 +2,7 @@
 
 import unittest
 import warnings
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -10,8 +11,8 @@ import scipy.stats
 import ultrum as ul
 from tests.support import months
 from tests.test_premia import made_panel
-from ultrum.core.pricing.alpha_and_multiple_tests import step_down
-from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
+from ultrum.core.pricing.alpha_and_multiple_tests import alpha_t_and_draws, step_down
+from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test, misspecification_robust, robust_sets
 from ultrum.core.regression.engine.newey_west_and_fixed_b import fixed_b_degrees
 from ultrum.core.regression.predictive_regression import correct_bias, hodrick_1b, ivx_wald, out_of_sample
 from ultrum.errors import AlignmentError, DataWarning, EstimationError, UnitError
@@ -284,6 +285,53 @@ class ManyTests(unittest.TestCase):
             left.remove(k)
         np.testing.assert_allclose(step_down(t, drawn)[0], [wanted[k] for k in range(3)])
 
+    def test_drawn_t_by_regressions_on_drawn_rows(self):
+        rng = np.random.default_rng(12)
+        F, Y = rng.normal(0.01, 0.05, (90, 2)), rng.normal(0, 0.06, (90, 4))
+        Y[:30, 1], Y[40:44, 2], Y[:-30, 3] = np.nan, np.nan, np.nan  # the last is drawn from its own span
+        positions = np.r_[np.arange(50), np.arange(53, 93)]  # three periods without rows
+        alphas, t, drawn = alpha_t_and_draws(Y, F, positions, 9, 5)
+
+        def by_rows(rows, asset):
+            rows = rows[np.isfinite(Y[rows, asset])]
+            X = np.column_stack([np.ones(len(rows)), F[rows]])
+            H = np.linalg.pinv(X)
+            residuals = Y[rows, asset] - X @ (H @ Y[rows, asset])
+            return H[0] @ Y[rows, asset], np.sqrt(np.sum((H[0] * residuals) ** 2))
+
+        for asset, (low, high) in enumerate([(0, 90), (0, 90), (0, 90), (60, 90)]):
+            value, error = by_rows(np.arange(90), asset)
+            self.assertAlmostEqual(alphas[asset], value, 14)
+            self.assertAlmostEqual(t[asset], value / error, 10)
+            span = positions[high - 1] - positions[low] + 1
+            length = int(np.ceil(2.5 * span ** (1 / 3)))
+            starts = np.random.default_rng([5, low, high - 1]).integers(0, span, (9, -(-span // length)))
+            for draw in range(9):
+                periods = [(s + k) % span + positions[low] for s in starts[draw] for k in range(length)][:span]
+                rows = np.array([np.flatnonzero(positions == p)[0] for p in periods if p in positions])
+                again, spread = by_rows(rows, asset)
+                self.assertAlmostEqual(drawn[draw, asset], (again - value) / spread, 8)
+
+    def test_a_short_asset_moves_no_other_p_and_units_none(self):
+        panel = made_panel(T=120, N=8, K=1)
+        tiny = ul.SeriesTable.from_pandas(1e-9 * panel.factors, measure="return", excess_of="bill")
+        short = panel.assets.assign(young=panel.assets["a1"].where(np.arange(120) >= 114))
+        with_young, levels = (
+            ul.align(
+                assets=ul.SeriesTable.from_pandas(assets, measure="return"),
+                factors=factors,
+                risk_free=panel.rate,
+                rows="any",
+            )
+            for assets, factors in ((short, panel.factor_table), (panel.assets, tiny))
+        )
+        plain = ul.step_down_alphas(panel, draws=99)
+        with self.assertWarnsRegex(DataWarning, r"fewer than 24 observations: young \(6\)"):
+            got = ul.step_down_alphas(with_young, draws=99)
+        pd.testing.assert_frame_equal(got.iloc[:-1], plain)
+        self.assertTrue(got.loc["young", ["p", "p_adjusted"]].isna().all())
+        pd.testing.assert_frame_equal(ul.step_down_alphas(levels, draws=99), plain)
+
     def test_a_real_alpha_stands_out_among_noise(self):
         panel = made_panel(T=240, N=12, K=1)
         better = panel.assets.assign(a3=panel.assets["a3"] + 0.02)
@@ -355,18 +403,81 @@ class WeakBetas(unittest.TestCase):
         np.testing.assert_allclose(made.covariance, wanted.covariance)
         self.assertEqual((len(data.index), places[-1] - places[0]), (119, 119))
 
-    def test_rank_test_finds_the_weakest_combination(self):
+    def test_equal_betas_by_loops_with_gaps(self):
+        R, f = self.R.copy(), self.F[:, 0]
+        R[:40, 2], R[100:120, 5], R[:-20, 7] = np.nan, np.nan, np.nan  # the last has too few rows
+        b, v, scores = [], [], []
+        for i in (k for k in range(12) if k != 7):
+            rows = np.isfinite(R[:, i])
+            fit = ul.regress(pd.Series(R[rows, i]), pd.Series(f[rows], name="f"), errors="hc3")
+            b, v = [*b, fit.coefficients["f"]], [*v, fit.standard_errors["f"] ** 2]
+            X = np.column_stack([np.ones(rows.sum()), f[rows]])
+            H, full = X @ np.linalg.inv(X.T @ X), np.zeros(180)
+            full[rows] = H[:, 1] * (R[rows, i] - X @ (H.T @ R[rows, i])) / (1 - np.sum(H * X, axis=1))
+            scores.append(full)
+        b, v, z = np.array(b), np.array(v), np.array(scores) / np.sqrt(v)[:, None]
+        for constant in (True, False):
+            q = (1 / np.sqrt(v) / np.sqrt((1 / v).sum()))[:, None]
+            P = np.eye(11) - q @ q.T * constant
+            C, gap = P @ z @ z.T @ P, b - constant * (b / v).sum() / (1 / v).sum()
+            g, h = np.trace(C @ C) / np.trace(C), np.trace(C) ** 2 / np.trace(C @ C)
+            got = equal_betas_test(R, f[:, None], constant)
+            self.assertAlmostEqual(got.statistic / (np.sum(gap**2 / v) / g), 1, 9)
+            self.assertAlmostEqual(got.df / h, 1, 9)
+            self.assertAlmostEqual(got.p_value, scipy.stats.chi2.sf(np.sum(gap**2 / v) / g, h), 12)
+
+    def test_a_weak_combination_is_found_and_more_assets_than_periods_are_no_obstacle(self):
         useless = np.column_stack([self.F, np.random.default_rng(3).normal(size=180)])
-        made = rank_test(self.R, useless)
-        self.assertGreater(made.p_value, 0.02)
-        self.assertEqual(np.abs(made.weakest).argmax(), 2)
-        self.assertLess(rank_test(self.R, self.F).p_value, 1e-6)
-        one = rank_test(self.R, self.F[:, :1])
-        apart = self.R[:, 1:] - self.R[:, :1]
-        f = self.F[:, 0] - self.F[:, 0].mean()
-        s = (apart - apart.mean(axis=0)) * f[:, None]
-        W = s.sum(axis=0) @ np.linalg.solve(s.T @ s, s.sum(axis=0)) / 180
-        self.assertAlmostEqual(one.statistic, W / (1 - W) * (179 - 11) / 11)
+        weak = equal_betas_test(self.R, useless)
+        self.assertGreater(weak.p_value, 0.02)
+        self.assertEqual(np.abs(weak.weakest).argmax(), 2)
+        self.assertLess(equal_betas_test(self.R, self.F).p_value, 1e-6)
+        rescaled = equal_betas_test(self.R, useless * [1e7, 1e-9, 1] + [9e7, 0, 5])
+        self.assertAlmostEqual(rescaled.p_value, weak.p_value, 9)
+        wide = np.random.default_rng(4).normal(0, 0.04, (60, 90)) + self.F[:60, :1] * np.linspace(0.2, 1.8, 90)
+        self.assertLess(equal_betas_test(wide, self.F[:60, :1]).p_value, 1e-6)
+        self.assertGreater(equal_betas_test(wide, useless[:60, 2:]).p_value, 0.02)
+        same = self.F[:, :1] + np.random.default_rng(5).normal(0, 0.04, (180, 12))  # betas of one
+        self.assertGreater(equal_betas_test(same, self.F[:, :1]).p_value, 0.02)
+        self.assertLess(equal_betas_test(same, self.F[:, :1], constant=False).p_value, 1e-6)
+
+    def test_the_robust_joint_test_by_regressions_on_signed_residuals(self):
+        for T, N in ((60, 5), (20, 30)):
+            panel = made_panel(T=T, N=N, K=1)
+            y, f = panel.excess.to_pandas().to_numpy(), panel.factors.to_numpy()
+            X = np.column_stack([np.ones(T), f])
+
+            def statistic(y, X=X, f=f, T=T, N=N):
+                alphas = np.linalg.lstsq(X, y, rcond=None)[0]
+                S = (y - X @ alphas).T @ (y - X @ alphas) / T
+                if N >= T:
+                    return np.sum(alphas[0] ** 2 / np.diag(S)) / T
+                return (
+                    (T - N - 1) / N * (alphas[0] @ np.linalg.solve(S, alphas[0])) / (1 + f.mean() ** 2 / f.var())
+                )
+
+            b = np.linalg.lstsq(f, y, rcond=None)[0]
+            u = (y - f @ b) / np.sqrt(1 - f**2 / np.sum(f**2))
+            signs = np.random.default_rng(7).choice([-1.0, 1.0], (199, T))
+            drawn = [statistic(f @ b + s[:, None] * u) for s in signs]
+            got = ul.joint_alpha_test(panel, how="robust", draws=199, seed=7)
+            self.assertAlmostEqual(got.statistic, statistic(y), 9)
+            self.assertAlmostEqual(got.p_value, (1 + np.sum(np.array(drawn) >= statistic(y))) / 200, 12)
+        self.assertIn("Sum of squared t statistics", got.basis)
+        self.assertRegex(str(got), "Σt² = ")
+        with self.assertRaisesRegex(EstimationError, "how='robust' works with fewer"):
+            ul.joint_alpha_test(panel)
+
+    def test_copies_are_refused_by_name(self):
+        panel = made_panel(T=120, N=6, K=1)
+        copied = panel.assets.assign(copy=panel.assets["a1"], mix=panel.assets[["a2", "a3"]].mean(axis=1))
+        panel = ul.align(assets=ul.SeriesTable.from_pandas(copied, measure="return"),
+                         factors=panel.factor_table, risk_free=panel.rate)  # fmt: skip
+        tries = [partial(ul.two_pass, errors=e) for e in (None, "hac", "shanken", "misspecification")]
+        tries += [partial(ul.joint_alpha_test, how=h) for h in ("exact", "robust", "bootstrap")]
+        for work in (*tries, partial(ul.two_pass, weighting="gls")):
+            with self.assertRaisesRegex(EstimationError, "a copy or a combination of other assets"):
+                work(panel)
 
     def test_robust_sets_are_where_the_statistic_is_small(self):
         level, T, q = 0.9, 180, 11
@@ -462,4 +573,6 @@ class WeakBetas(unittest.TestCase):
         with self.assertRaisesRegex(EstimationError, "a1, a2"):
             ul.two_pass(holed, weighting="gls")
         many = ul.two_pass(made_panel(T=40, N=60, K=1))
-        self.assertIn("identification not tested", many.basis)
+        self.assertEqual(many.identification.hypothesis, "a combination of betas is equal across assets")
+        for other in ({"beta_sample": "rolling", "window": 40}, {"characteristics": {"size": panel.assets}}):
+            self.assertIn("identification not tested", ul.two_pass(panel, **other).basis)

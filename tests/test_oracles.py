@@ -283,7 +283,7 @@ class Pricing(Scratch):
                 cost = ul.cost_of_equity(betas, premia={"f0": history}, risk_free=0.02)
             self.assertEqual(cost.df.tolist(), [df] * 3)
             reach = scipy.stats.t.ppf(0.975, df) * cost.standard_error
-            np.testing.assert_allclose(cost.interval()["high"], cost.value + reach, rtol=1e-12)
+            np.testing.assert_allclose(cost.interval(method="t")["high"], cost.value + reach, rtol=1e-12)
 
     def test_betas_at_a_higher_frequency_than_the_risk_free_rate(self):
         rng = np.random.default_rng(8)

@@ -123,7 +123,7 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
         lines += [
             ("beta_error", "standard error of beta", float(row["beta_error"])),
             ("premium_error", "standard error of the premium", float(row["premium_error"])),
-            ("own_error", "standard error by beta and premium (Goodman 1960)", _GOODMAN),
+            ("own_error", "standard error by beta and premium (Aroian 1947)", _PRODUCT_ERROR),
         ]
         lines = [(n, label, _name_parts(f, parts) if n == "own_error" else f) for n, label, f in lines]
     elif len(factors) > 1:
@@ -132,11 +132,13 @@ def cost_workings(asset: str, parts: pd.DataFrame, risk_free: float, value: floa
     return workings_of(f"Cost of equity of {asset}", pd.DataFrame(), {}, lines, expected=value, note=note)
 
 
-_GOODMAN = "sqrt(B ** 2 * premium_error ** 2 + L ** 2 * beta_error ** 2 - beta_error ** 2 * premium_error ** 2)"
+_PRODUCT_ERROR = (
+    "sqrt(B ** 2 * premium_error ** 2 + L ** 2 * beta_error ** 2 + beta_error ** 2 * premium_error ** 2)"
+)
 
 
 def _name_parts(formula: str | float, parts: pd.DataFrame) -> str | float:
-    """Goodman's formula with the names of the single factor."""
+    """The formula with the names of the single factor."""
     if not isinstance(formula, str):
         return formula
     number = next(k for k, beta in enumerate(parts["beta"]) if np.isfinite(beta))

@@ -16,7 +16,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas as betas_in_memory
-from ultrum.core.pricing.two_pass import characteristic, moving_betas, with_errors
+from ultrum.core.pricing.two_pass import characteristic, moving_betas, with_errors, without_test
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
 from ultrum.core.pricing.two_pass_standard_errors import shanken
 from ultrum.core.regression import inputs
@@ -163,6 +163,7 @@ def two_pass(
         kind = "shanken"
         covariances[kind] = shanken(covariances["fama_macbeth"], slopes.mean, F[slopes.kept], constant)
     estimate = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
+    estimate = without_test(estimate, "data on disk") if plan.factors else estimate
     return estimate if errors is None else with_errors(estimate, errors, covariances)
 
 

@@ -18,6 +18,7 @@ import pandas as pd
 
 from ultrum.core.displayed_numbers import p_in_words
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
+from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
@@ -132,10 +133,18 @@ def _method(result: StudyResult) -> str:
     if result.cost is not None:
         lines.append(
             "The variance of the cost of equity combines those of the betas and of the premia, "
-            "β'V(λ)β + λ'V(β)λ − tr V(β)V(λ) (Goodman 1960); the interval is Student’s t with the smaller "
-            "degrees of freedom. The risk-free rate and additional premia are treated as known"
+            "β'V(λ)β + λ'V(β)λ + tr V(β)V(λ) (Aroian 1947); the interval has the quantiles of the distribution "
+            f"of their product. {_known_parts(result.cost)}"
         )
     return ". ".join(lines) + "."
+
+
+def _known_parts(cost: CostOfEquity) -> str:
+    """What is taken as known, in a sentence."""
+    known = [*cost.taken_as_known, "additional premia"]
+    return (
+        f"{capitalise(' and '.join([', '.join(known[:-1])] * bool(known[:-1]) + known[-1:]))} are taken as known"
+    )
 
 
 def _side_by_side(result: StudyResult) -> str:

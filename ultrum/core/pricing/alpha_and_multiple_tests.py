@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar, Final, Literal
 
@@ -17,9 +17,8 @@ from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods, row_counts
-from ultrum.core.regression.engine.least_squares import row_weights
+from ultrum.core.regression.engine.least_squares import groups_by_rows, refuse_combinations, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth, lag_rule
-from ultrum.core.regression.regress import regress
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
@@ -27,11 +26,12 @@ from ultrum.errors import EstimationError, name_list, warn_user
 
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named
 _NEARLY_ALL: Final = 0.9
-
+_TIE: Final = 1e-9  # relative; the draw with all signs equal has the statistic of the sample
 
 _TITLES: Final = {
     "exact": "GRS test (Gibbons, Ross and Shanken 1989), H0: all alphas zero",
-    "robust": "Heteroskedasticity-robust Wald test, H0: all alphas zero (F approximation)",
+    "robust": "Heteroskedasticity-robust GRS test, H0: all alphas zero (wild bootstrap, null imposed)",
+    "diagonal": "Sum of squared t statistics, H0: all alphas zero (wild bootstrap, null imposed)",
     "bootstrap": "HAC Wald test, H0: all alphas zero (block-bootstrap p value)",
 }
 
@@ -44,7 +44,7 @@ class JointAlphaTest(TextInNotebooks):
     ----------
     statistic, p_value : float
     df : (int, int)
-        Degrees of freedom of the F distribution.
+        N and T − N − K: degrees of freedom of the F distribution of the exact test.
     alphas : Series, shape (N,)
         Alphas per period, over the common periods.
     rows : int
@@ -76,8 +76,9 @@ class JointAlphaTest(TextInNotebooks):
         return pd.DataFrame({"alpha": self.alphas, "observations missing": self.dropped})
 
     def __repr__(self) -> str:
-        kind = "Wald/N" if "bootstrap" in self.basis else f"F({self.df[0]}, {self.df[1]})"
         title, _, sample = self.basis.partition("; ")
+        kinds = {_TITLES["bootstrap"]: "Wald/N", _TITLES["diagonal"]: "Σt²"}
+        kind = kinds.get(title, f"F({self.df[0]}, {self.df[1]})")
         return f"{title}: {kind} = {self.statistic:.4g}, {p_equals(self.p_value)}\n{sample}"
 
 
@@ -91,7 +92,7 @@ def joint_alpha_test(
     draws: int = 999,
     seed: int = 0,
 ) -> JointAlphaTest:
-    """Joint test of zero alphas: GRS, robust Wald or block bootstrap, over the periods that all assets have.
+    """Joint test of zero alphas: GRS, robust GRS or block bootstrap, over the periods that all assets have.
 
     Parameters
     ----------
@@ -101,11 +102,15 @@ def joint_alpha_test(
         Traded factors; by default all of the panel.
     how : {"exact", "robust", "bootstrap"}
         ``"exact"``: the GRS test (Gibbons, Ross and Shanken 1989), (T−N−K)/N · α̂'Σ̂⁻¹α̂ / (1 + f̄'Ω̂⁻¹f̄) with
-        both covariances over T; exactly F(N, T−N−K) for independent normal errors. Robust: the HC0 Wald statistic
-        times (T−N−K)/(NT), against the same F. Bootstrap: the Newey–West Wald statistic; its null distribution
-        comes from block-resampled rows of factors and residuals.
-    lags, draws, seed : int
-        Options of the bootstrap; Newey–West lags are by default floor(4(T/100)^(2/9)).
+        both covariances over T; exactly F(N, T−N−K) for independent normal errors. ``"robust"``: the same
+        statistic with a p value from the wild bootstrap: one random sign for each date, on HC2 residuals of the
+        model without alphas, so that variances may change with the factors and over time. With T ≤ N + K it tests
+        the sum of squared t statistics. ``"bootstrap"``: the Newey–West Wald statistic, for autocorrelated
+        errors; its null distribution comes from block-resampled rows of factors and residuals.
+    lags : int, optional
+        Of ``how="bootstrap"``; by default floor(4(T/100)^(2/9)).
+    draws, seed : int
+        Draws of the robust test and of the bootstrap.
 
     Returns
     -------
@@ -115,7 +120,8 @@ def joint_alpha_test(
     Raises
     ------
     EstimationError
-        If a factor is not traded, or there are not more common periods than assets and factors.
+        If a factor is not traded, an asset is a combination of others, or there are not more common periods than
+        assets and factors (unless ``how="robust"``).
 
     Warns
     -----
@@ -142,22 +148,28 @@ def joint_alpha_test(
     dropped = pd.Series((~there & complete[:, None]).sum(axis=0), frame.columns)
     rows, assets, count = int(whole.sum()), frame.shape[1], len(names)
     advice = _what_costs_rows(there[complete], frame.columns)
-    if rows <= assets + count:
+    if rows <= (count + 2 if how == "robust" else assets + count):
+        needs = "T > K + 2" if how == "robust" else "T > N + K"
+        fewer = " how='robust' works with fewer periods." * (how != "robust" and rows > count + 2)
         raise EstimationError(
-            f"joint_alpha_test: the GRS test needs T > N + K; {quantity(rows, 'complete period')}, N = "
-            f"{assets} assets, K = "
-            f"{quantity(count, 'factor')}. {advice or 'Use fewer assets or a longer sample.'}"
+            f"joint_alpha_test: the test needs {needs}; {quantity(rows, 'complete period')}, N = {assets} assets, "
+            f"K = {quantity(count, 'factor')}. {advice or 'Use fewer assets or a longer sample.'}{fewer}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
     df = assets, rows - assets - count
     positions = time_positions(frame.index[whole])
-    if how == "bootstrap":
+    title = "diagonal" if how == "robust" and df[1] < 1 else how
+    if title != "diagonal":
+        refuse_combinations("joint_alpha_test", _fit_alphas(y, f)[1], list(frame.columns))
+    if how == "robust":
+        alphas, statistic, p_value = _wild_bootstrap(y, f, draws, seed)
+    elif how == "bootstrap":
         check_depth(lags, rows)
         alphas, statistic, p_value = _bootstrap(
             y, f, positions, lag_rule(rows) if lags is None else lags, draws, seed
         )
     else:
-        alphas, statistic = (_exact if how == "exact" else _robust)(y, f)
+        alphas, statistic = _exact(y, f)
         p_value = float(scipy.special.fdtrc(*df, statistic))
     if advice and rows < _FEW * complete.sum():
         warn_user(
@@ -167,7 +179,7 @@ def joint_alpha_test(
     lost = int((complete & ~whole).sum())
     left_out = f"{quantity(lost, 'incomplete period')} dropped"
     basis = (
-        f"{_TITLES[how]}; {quantity(assets, 'asset')}, factors: {', '.join(names)}; {rows} periods, {span}; "
+        f"{_TITLES[title]}; {quantity(assets, 'asset')}, factors: {', '.join(names)}; {rows} periods, {span}; "
         f"{left_out}"
     )
     named = pd.Series(alphas, frame.columns)
@@ -220,23 +232,69 @@ def _exact(y: Floats, f: Floats) -> tuple[Floats, float]:
     rows, assets, count = len(y), y.shape[1], f.shape[1]
     alphas, residuals, _ = _fit_alphas(y, f)
     size = _quadratic(alphas, residuals / np.sqrt(rows))
-    mean = f.mean(axis=0)
-    price = _quadratic(mean, (f - mean) / np.sqrt(rows))
-    return alphas, (rows - assets - count) / assets * size / (1.0 + price)
+    return alphas, (rows - assets - count) / assets * size / _price_of(f)
 
 
-def _robust(y: Floats, f: Floats) -> tuple[Floats, float]:
+def _wild_bootstrap(y: Floats, f: Floats, draws: int, seed: int) -> tuple[Floats, float, float]:
+    """Alphas, their GRS statistic (Σt² without T > N + K), and the share of draws under the null that reach it.
+
+    The statistic does not depend on the betas, so draws have residuals alone. With Q an orthonormal basis of the
+    design, the sum of squares of signed residuals is U'U for any signs, and the rest follows from Q'(sU).
+    """
     rows, assets, count = len(y), y.shape[1], f.shape[1]
+    design = np.column_stack([np.ones(rows), f])
+    basis = np.asarray(np.linalg.qr(design)[0])
     alphas, residuals, weights = _fit_alphas(y, f)
-    wald = _quadratic(alphas, residuals * weights[:, None])
-    return alphas, (rows - assets - count) / (assets * rows) * wald
+    restricted = np.asarray(np.linalg.qr(f)[0])
+    free = 1.0 - np.sum(restricted**2, axis=1)
+    null = (y - restricted @ (restricted.T @ y)) / np.sqrt(np.maximum(free, 1e-12))[:, None]
+    signs = np.random.default_rng(seed).choice([-1.0, 1.0], (draws, rows))
+    pull = basis.T @ weights
+    if rows > assets + count:
+        statistic, scale = _exact(y, f)[1], rows * (rows - assets - count) / assets / _price_of(f)
+        root = np.asarray(np.linalg.qr(null)[1])
+        drawn = scale * _drawn_quadratics(basis, pull, np.linalg.solve(root.T, null.T).T, signs)
+    else:
+        variances = np.sum(residuals**2, axis=0)
+        if not (variances > 0).all():
+            raise EstimationError(
+                "joint_alpha_test: an asset has no residuals. Drop the assets that fit exactly."
+            )
+        statistic = float(np.sum(alphas**2 / variances))
+        drawn = _drawn_squares(basis, pull, null, signs)
+    return alphas, statistic, float((1 + np.sum(drawn >= statistic * (1.0 - _TIE))) / (draws + 1))
+
+
+def _drawn_quadratics(basis: Floats, pull: Floats, scaled: Floats, signs: Floats) -> Floats:
+    """α'S⁻¹α of each draw, (draws,), from residuals scaled to U'U = I: α = pull'B and S = I − B'B, B = Q'(sU)."""
+    out = np.empty(len(signs))
+    for draw, sign in enumerate(signs):
+        projected = (basis * sign[:, None]).T @ scaled
+        gram = projected @ projected.T
+        out[draw] = pull @ gram @ np.linalg.solve(np.eye(len(gram)) - gram, pull)
+    return out
+
+
+def _drawn_squares(basis: Floats, pull: Floats, null: Floats, signs: Floats) -> Floats:
+    """Sum of squared alphas over their residual sums of squares in each draw, (draws,)."""
+    out, whole = np.empty(len(signs)), np.sum(null**2, axis=0)
+    for draw, sign in enumerate(signs):
+        projected = (basis * sign[:, None]).T @ null
+        out[draw] = np.sum((pull @ projected) ** 2 / (whole - np.sum(projected**2, axis=0)))
+    return out
+
+
+def _price_of(f: Floats) -> float:
+    """1 + f̄'Ω̂⁻¹f̄."""
+    mean = f.mean(axis=0)
+    return 1.0 + _quadratic(mean, (f - mean) / np.sqrt(len(f)))
 
 
 def _quadratic(vector: Floats, root: Floats) -> float:
     """v'(R'R)⁻¹v from the triangular factor of R, without forming R'R."""
     r: Floats = np.asarray(np.linalg.qr(root)[1])
     if np.abs(np.diag(r)).min() <= 1e-12 * np.abs(np.diag(r)).max():
-        raise EstimationError("Some assets or factors are collinear. Drop those that are combinations of others.")
+        raise EstimationError("Some factors are collinear. Drop those that are combinations of others.")
     half = np.linalg.solve(r.T, vector)
     return float(half @ half)
 
@@ -267,7 +325,8 @@ def _hac_wald(alphas: Floats, residuals: Floats, weights: Floats, positions: Int
 
 Adjustment = Literal["holm", "bh", "by"]
 _FEWEST: Final = 20  # periods
-_AT_ONCE: Final = 1 << 22  # numbers of one array of some draws; about six such are held
+_AT_ONCE: Final = 1 << 21  # counts of rows held at a time
+_EXACT: Final = 1e-12  # residuals relative to the largest return that are rounding
 
 
 class _AdjustedTable(RenamedColumns):
@@ -328,7 +387,12 @@ def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
 
 @validate_arguments
 def step_down_alphas(
-    panel: Panel, factors: Sequence[str] | None = None, *, draws: int = 999, seed: int = 0
+    panel: Panel,
+    factors: Sequence[str] | None = None,
+    *,
+    min_obs: int = 24,
+    draws: int = 999,
+    seed: int = 0,
 ) -> pd.DataFrame:
     """Romano–Wolf (2005) step-down p values of the alphas of all assets.
 
@@ -338,26 +402,34 @@ def step_down_alphas(
         Aligned returns, factors and risk-free return.
     factors : sequence of str, optional
         All of the panel by default.
+    min_obs : int
+        Fewest observations of an asset; assets with fewer are left out and do not affect the others.
     draws, seed : int
-        Options of the bootstrap over whole periods.
+        Options of the bootstrap over blocks of periods.
 
     Returns
     -------
     DataFrame
         By asset, smallest p first: ``alpha`` per period, ``t`` (White standard errors), ``p`` of the single test,
         and ``p_adjusted``, which controls the probability of any false rejection and uses the correlation across
-        assets. Assets with too few observations come last, with missing estimates.
+        assets. Assets that are left out come last, without p values.
 
     Raises
     ------
     EstimationError
         If the panel has no risk-free return, or fewer than 20 periods have every factor.
 
+    Warns
+    -----
+    DataWarning
+        If assets are left out; they are named.
+
     Notes
     -----
-    Whole periods are resampled, which preserves the correlation across assets; the t of each draw is the
-    deviation from the sample alpha over a standard error estimated in that draw. Each asset uses its own
-    observations.
+    Circular blocks of 2.5·T^(1/3) periods are resampled (Politis and Romano 1992), which preserves correlation
+    across assets and over time; the t of each draw is the deviation from the sample alpha over a White standard
+    error estimated in that draw, as in the sample. An asset observed in less than half of the periods is drawn
+    from its own span, so that its few observations do not make the largest t of all assets erratic.
 
     Examples
     --------
@@ -368,62 +440,103 @@ def step_down_alphas(
     """
     panel.check_excess("A test of alphas")
     names = chosen_factors(panel, factors)
-    table = regress(panel.excess, panel.factor_table.select(names), errors="hc0")
     F = panel.factors[names].to_numpy(dtype=np.float64)
     whole = np.isfinite(F).all(axis=1)
     if whole.sum() < _FEWEST:
         raise EstimationError(
             f"step_down_alphas: {quantity(int(whole.sum()), 'period')} with every factor; at least {_FEWEST} "
-            "are needed. Use a "
-            "longer sample or fewer factors."
+            "are needed. Use a longer sample or fewer factors."
         )
-    t = table.t_values["constant"].to_numpy()
-    drawn = drawn_alpha_t(panel.excess.to_pandas().to_numpy(float)[whole], F[whole], draws, seed)
-    kept = np.flatnonzero(np.isfinite(t))
-    p_values = np.full((2, len(t)), np.nan)
-    p_values[:, kept] = step_down(np.abs(t[kept]), np.abs(drawn[:, kept]))
-    alphas = table.coefficients["constant"].to_numpy()
+    Y, assets = panel.excess.to_pandas().to_numpy(float)[whole], list(panel.excess.names)
+    counts = np.isfinite(Y).sum(axis=0)
+    used = np.flatnonzero(counts >= max(min_obs, len(names) + 2))
+    _warn_of_left_out(assets, counts, used, min_obs)
+    positions = time_positions(panel.excess.index[whole])
+    alphas, t = np.full((2, len(assets)), np.nan)
+    p_values = np.full((2, len(assets)), np.nan)
+    alphas[used], t[used], drawn = alpha_t_and_draws(Y[:, used], F[whole], positions, draws, seed)
+    kept = np.isfinite(t[used])  # an exact fit has no t, and no p value
+    p_values[:, used[kept]] = step_down(np.abs(t[used[kept]]), np.abs(drawn[:, kept]))
     columns = {"alpha": alphas, "t": t, "p": p_values[1], "p_adjusted": p_values[0]}
-    result = pd.DataFrame(columns, pd.Index(table.assets, name="asset"))
+    result = pd.DataFrame(columns, pd.Index(assets, name="asset"))
     return _AdjustedTable(result.sort_values(["p_adjusted", "p"], kind="stable"))
 
 
-def drawn_alpha_t(Y: Floats, F: Floats, draws: int, seed: int) -> Floats:
-    """Studentised deviations of alphas in samples of resampled periods, (draws, N).
+def _warn_of_left_out(assets: list[str], counts: Ints, used: Ints, min_obs: int) -> None:
+    if len(used) < len(assets):
+        short = [f"{assets[k]} ({counts[k]})" for k in np.setdiff1d(np.arange(len(assets)), used)]
+        warn_user(
+            f"step_down_alphas leaves out assets with fewer than {min_obs} observations: {name_list(short)}. Set "
+            "min_obs to use them."
+        )
 
-    Least squares weighted by the count of each period, with White standard errors in each draw.
+
+def alpha_t_and_draws(
+    Y: Floats, F: Floats, positions: Ints, draws: int, seed: int
+) -> tuple[Floats, Floats, Floats]:
+    """Alphas and their White t, (N,), and studentised deviations in samples of resampled blocks, (draws, N).
+
+    Parameters
+    ----------
+    Y, F : ndarray, shape (T, N) and (T, K)
+        F has no missing values.
+    positions : ndarray of int, shape (T,)
+        Periods of the rows.
+    draws, seed : int
     """
-    X = np.column_stack([np.ones(len(F)), F])
+    middle, spread = F.mean(axis=0), F.std(axis=0)
+    spread = np.where(spread > 0, spread, 1.0)
+    X = np.column_stack([np.ones(len(F)), (F - middle) / spread])  # units and levels of factors do not matter
+    at_zero = np.concatenate([[1.0], -middle / spread])  # alpha is the fit where the factors are zero
     present = np.isfinite(Y)
-    filled = np.where(present, Y, 0.0)
-    products = X[:, :, None] * X[:, None, :]
-    base = _alphas(X, products, filled, present, np.ones((1, len(X))))[0][0]
-    generator = np.random.default_rng(seed)
+    alphas, t = np.empty((2, Y.shape[1]))
     out = np.empty((draws, Y.shape[1]))
-    step = max(1, _AT_ONCE // max(Y.size, 1))
-    for low in range(0, draws, step):
-        some = min(step, draws - low)
-        periods: Ints = generator.integers(0, len(X), size=(some, len(X)))
-        alphas, errors = _alphas(X, products, filled, present, row_counts(periods, len(X)))
+    for rows, columns in groups_by_rows(present):
+        own_span = np.arange(rows[0], rows[-1] + 1) if 2 * len(rows) < len(F) else np.arange(len(F))
+        design, y = X[rows], Y[np.ix_(rows, columns)]
+        inverse = np.linalg.pinv(design.T @ design)
+        slopes = inverse @ design.T @ y
+        residuals = y - design @ slopes
+        alphas[columns] = at_zero @ slopes
+        exact = np.abs(residuals).max(axis=0) <= _EXACT * np.abs(y).max(axis=0, initial=0.0)
+        errors = np.sqrt(np.sum(((design @ inverse @ at_zero)[:, None] * residuals) ** 2, axis=0))
         with np.errstate(invalid="ignore", divide="ignore"):
-            out[low : low + some] = (alphas - base) / errors
-    return out
+            t[columns] = np.where(exact, np.nan, alphas[columns] / errors)
+        low = 0
+        for counts in _block_counts(positions[own_span], draws, [seed, int(own_span[0]), int(own_span[-1])]):
+            some = counts[:, rows - own_span[0]]
+            out[low : low + len(some), columns] = _drawn_t(design, residuals, some, at_zero)
+            low += len(some)
+    return alphas, t, out
 
 
-def _alphas(X: Floats, products: Floats, Y: Floats, present: Floats, counts: Floats) -> tuple[Floats, Floats]:
-    """Constants and their White standard errors by draw and asset, with observations weighted by their counts."""
-    terms = X.shape[1]
-    weight = counts[:, :, None] * present  # (D, T, N)
-    flat = products.reshape(len(X), -1)
-    gram = np.einsum("dtn,tq->dnq", weight, flat, optimize=True).reshape(*weight.shape[::2], terms, terms)
-    cross = np.einsum("dtn,tn,tp->dnp", weight, Y, X, optimize=True)
-    inverse = np.linalg.pinv(gram)
-    slopes = np.einsum("dnpq,dnq->dnp", inverse, cross)
-    residuals = Y[None] - np.einsum("tp,dnp->dtn", X, slopes)
-    pull = np.einsum("dnp,tp->dtn", inverse[:, :, 0, :], X, optimize=True)
+def _block_counts(positions: Ints, draws: int, seed: Sequence[int]) -> Iterator[Floats]:
+    """How often each row is drawn, (some draws, T): circular blocks of 2.5·T^(1/3) periods of the calendar."""
+    span = int(positions[-1] - positions[0]) + 1
+    length = int(np.ceil(2.5 * span ** (1.0 / 3.0)))
+    starts = np.random.default_rng(seed).integers(0, span, (draws, -(-span // length)))
+    row_at = np.full(span, -1, dtype=np.int64)
+    row_at[positions - positions[0]] = np.arange(len(positions))
+    for some in np.array_split(starts, max(1, -(-draws * span // _AT_ONCE))):
+        periods = ((some[:, :, None] + np.arange(length)) % span).reshape(len(some), -1)[:, :span]
+        yield row_counts(row_at[periods], len(positions))
+
+
+def _drawn_t(X: Floats, residuals: Floats, counts: Floats, functional: Floats) -> Floats:
+    """Deviations of a linear functional of the coefficients over White standard errors, (draws, N).
+
+    Observations are weighted by their counts; with residuals of the sample, sums of squares lose no digits.
+    """
+    gram = np.einsum("dt,tp,tq->dpq", counts, X, X, optimize=True)
+    inverse = np.linalg.pinv(gram, hermitian=True)
+    deviations = inverse @ np.einsum("dt,tp,tn->dpn", counts, X, residuals, optimize=True)
+    weight = counts * (inverse @ functional @ X.T) ** 2
+    squares = weight @ residuals**2
+    squares -= 2.0 * np.sum(deviations * np.einsum("dt,tp,tn->dpn", weight, X, residuals, optimize=True), axis=1)
+    products = np.einsum("dt,tp,tq->dpq", weight, X, X, optimize=True)
+    squares += np.sum(deviations * (products @ deviations), axis=1)
     with np.errstate(invalid="ignore", divide="ignore"):
-        errors = np.sqrt(np.sum(weight * (pull * residuals) ** 2, axis=1))
-    return slopes[:, :, 0], errors
+        return np.asarray(functional @ deviations / np.sqrt(np.maximum(squares, 0.0)))
 
 
 def step_down(statistics: Floats, drawn: Floats) -> tuple[Floats, Floats]:

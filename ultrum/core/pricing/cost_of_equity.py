@@ -11,7 +11,13 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostBootstrap, CostOfEquity, by_asset
+from ultrum.core.pricing.cost_of_equity_result import (
+    RISK_FREE,
+    CostBootstrap,
+    CostEstimates,
+    CostOfEquity,
+    by_asset,
+)
 from ultrum.core.pricing.dimson_and_downside_betas import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass_result import TwoPass
@@ -68,7 +74,7 @@ class Exposures:
 
 @dataclass(frozen=True)
 class CostVariance:
-    """Goodman's variance, by factor (N,K), and by component (N,)."""
+    """Variance of a product of independent estimates: by component (N,), and of each factor alone (N,K)."""
 
     by_factor: Floats
     beta: Floats
@@ -77,25 +83,28 @@ class CostVariance:
 
     @classmethod
     def of(cls, exposures: Exposures, lam: Floats, spread: Floats, rate: float) -> CostVariance:
-        """β'Vλβ + λ'Vβλ − tr(VβVλ), plus the variance of the risk-free rate."""
-        from_premium = exposures.beta * (exposures.beta @ spread)
-        from_beta = lam * np.einsum("nkl,l->nk", exposures.covariance, lam)
-        both = np.einsum("nkl,lk->nk", exposures.covariance, spread)
-        half = both.sum(axis=1) / 2.0
+        """β'Vλβ + λ'Vβλ + tr(VβVλ) plus the variance of the rate; half of the trace to each component."""
+        own_beta, own_premium = np.diagonal(exposures.covariance, axis1=1, axis2=2), np.diag(spread)
+        half = np.einsum("nkl,lk->n", exposures.covariance, spread) / 2.0
         return cls(
-            from_premium + from_beta - both,
-            from_beta.sum(axis=1) - half,
-            from_premium.sum(axis=1) - half,
+            exposures.beta**2 * own_premium + lam**2 * own_beta + own_beta * own_premium,
+            np.einsum("k,nkl,l->n", lam, exposures.covariance, lam) + half,
+            np.einsum("nk,kl,nl->n", exposures.beta, spread, exposures.beta) + half,
             rate,
         )
 
     @property
     def total(self) -> Floats:
         """Of each asset, (N,)."""
+        return np.asarray(self.beta + self.premium + self.rate)
+
+    @property
+    def own(self) -> Floats:
+        """Sum of the variances of the parts, without the covariances of the factors, (N,)."""
         return np.asarray(self.by_factor.sum(axis=1) + self.rate)
 
     def shares(self, assets: pd.Index) -> pd.DataFrame:
-        """Shares of beta, premium and risk-free rate; missing where the variance is not positive."""
+        """Shares of beta, premium and risk-free rate; missing where all are known."""
         whole = np.where(self.total > 0, self.total, np.nan)
         columns = {
             "beta": self.beta / whole,
@@ -108,7 +117,6 @@ class CostVariance:
 # Cost of equity with the uncertainty of beta and premium combined
 
 _MONTH_OF_DAYS: Final = 21  # a daily rate accrues three days on Mondays; a month averages them
-_NEEDED_DRAWS: Final = 1999  # where the variance formula fails
 Premia = Mapping[str, TimeSeries | Premium | float] | TwoPass
 AddOns = Mapping[str, tuple[float, str]]
 
@@ -145,7 +153,7 @@ def cost_of_equity(
         Additional premia in annual decimals, each with its reason.
     draws, seed : int
         Draws of the stationary block bootstrap for ``interval(method="bootstrap")``, computed on first use, for
-        unadjusted betas only; 0 for none.
+        unadjusted betas only; 0 for none. Other intervals draw nothing.
 
     Returns
     -------
@@ -166,10 +174,11 @@ def cost_of_equity(
 
     Notes
     -----
-    The variance is β'Vλβ + λ'Vβλ − tr(VβVλ), unbiased for independent estimates (Goodman 1960), plus that of the
-    risk-free rate. Premia with histories have the correlation of their histories. Intervals use Student's t with
-    the smallest degrees of freedom of the inputs. Where the formula is not positive, the standard error comes
-    from a block bootstrap (Politis and Romano 1994) and a note is added.
+    The squared standard error is β'Vλβ + λ'Vβλ + tr(VβVλ), the variance of a product of independent estimates
+    (Aroian 1947), plus that of the risk-free rate. It is never negative, and the shares of beta, λ'Vβλ + ½tr, and
+    premium, β'Vλβ + ½tr, lie between 0 and 100 %. Premia with histories have the correlation of their histories.
+    Intervals are quantiles of the distribution of the product. A premium given as a number, and the risk-free
+    rate without ``risk_free_error``, are taken as known; the result lists them.
 
     Examples
     --------
@@ -189,30 +198,19 @@ def cost_of_equity(
     base = rate + sum(value for value, _ in extra.values())
     value = pd.Series(base + exposures.beta @ lam, exposures.assets, name="cost_of_equity")
     pieces = CostVariance.of(exposures, lam, spread, risk_free_error**2)
-    variance = pieces.total
-    failed = np.isfinite(value.to_numpy()) & ~(variance > 0)
-    unknown = not np.isfinite(spread).all()
+    prices_df = min(prices[f].df for f in exposures.factors)
+    estimates = CostEstimates(
+        exposures.beta, exposures.covariance, exposures.df, lam, spread, prices_df, base, risk_free_error
+    )
     bootstrap = None
-    if _can_be_drawn(betas) and not unknown:
+    if draws and _can_be_drawn(betas) and np.isfinite(spread).all():
         bootstrap = CostBootstrap(
-            cast(BetaTable, betas),
-            exposures.factors,
-            prices,
-            lam,
-            spread,
-            base,
-            risk_free_error,
-            max(draws, _NEEDED_DRAWS) if failed.any() else draws,
-            seed,
+            cast(BetaTable, betas), exposures.factors, prices, lam, spread, base, risk_free_error, draws, seed
         )
-        if failed.any():
-            variance = variance.copy()
-            variance[failed] = np.nanvar(bootstrap.costs()[:, failed], axis=0, ddof=1)
-        bootstrap = bootstrap if bootstrap.draws else None
     _warn_of_low_costs(value, rate, prices)
-    degrees = np.minimum(exposures.df, min(prices[f].df for f in exposures.factors))
+    degrees = np.minimum(exposures.df, prices_df)
     degrees = np.where(np.isfinite(value), degrees, np.nan)
-    error = np.sqrt(np.where(variance > 0, variance, np.nan))
+    error = np.sqrt(pieces.total)
     basis = {f: f"{100 * prices[f].value:.2f} % per year, {prices[f].basis}" for f in exposures.factors}
     return CostOfEquity(
         value=value,
@@ -224,8 +222,10 @@ def cost_of_equity(
         basis={**basis, **{n: f"{100 * v:.2f} %, {reason}" for n, (v, reason) in extra.items()}},
         errors=exposures.errors,
         sample=exposures.sample,
+        estimates=estimates,
+        taken_as_known=_without_error(prices, risk_free_error),
         bootstrap=bootstrap,
-        notes=_notes(value, failed, variance, unknown),
+        notes=_notes(value, error),
     )
 
 
@@ -342,7 +342,7 @@ def _parts(
     extra: Mapping[str, tuple[float, str]],
 ) -> pd.DataFrame:
     """The components: one row per asset and part."""
-    whole = np.where(pieces.total > 0, pieces.total, np.nan)
+    whole = np.where(pieces.own > 0, pieces.own, np.nan)
     blocks = [_flat_part(exposures, RISK_FREE, rate, np.nan_to_num(rate_error**2 / whole))]
     for k, factor in enumerate(exposures.factors):
         price, error = prices[factor], np.sqrt(exposures.covariance[:, k, k])
@@ -371,18 +371,19 @@ def _label_parts(exposures: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([exposures.assets, [part]], names=["asset", "part"])
 
 
-def _notes(value: pd.Series, failed: pd.Series, variance: Floats, unknown: bool) -> dict[str, str]:
+def _without_error(prices: Mapping[str, Premium], rate_error: float) -> tuple[str, ...]:
+    """Parts that have no standard error."""
+    premia = [f"premium of {name}" for name, price in prices.items() if price.standard_error == 0]
+    return (*premia, *([RISK_FREE] if rate_error == 0 else []))
+
+
+def _notes(value: pd.Series, error: Floats) -> dict[str, str]:
     notes = {}
-    small = "the variance formula is not positive, since beta and premium are small against their standard errors"
-    for asset, cost, wrong, spread in zip(value.index, value, failed, variance, strict=True):
+    for asset, cost, spread in zip(value.index, value, error, strict=True):
         if np.isnan(cost):
             notes[str(asset)] = "no estimate: too few observations"
-        elif wrong and unknown:
+        elif np.isnan(spread):
             notes[str(asset)] = "no standard error: a premium has none"
-        elif wrong and spread > 0:
-            notes[str(asset)] = f"{small}; standard error by bootstrap"
-        elif wrong:
-            notes[str(asset)] = f"{small}; no standard error"
     return notes
 
 

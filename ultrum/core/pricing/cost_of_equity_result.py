@@ -10,6 +10,7 @@ from typing import Final
 
 import numpy as np
 import pandas as pd
+import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.premium import Premium, histories_of
@@ -25,6 +26,127 @@ from ultrum.core.workings_of_results import cost_workings
 from ultrum.errors import EstimationError, UnitError, one_of
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
+_POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged, times the factors
+_PROBABILITIES_AT_ONCE: Final = 1 << 20
+_STEPS: Final = 100  # of the search for a quantile, which ends much earlier
+_ROUNDING: Final = 1e-9  # of a probability
+_TAIL: Final = 1e-9  # probability outside the bracket of the search
+_NORMAL: Final = 1e12  # degrees of freedom of a normal distribution
+
+
+@dataclass(frozen=True)
+class CostEstimates:
+    """The estimates that a cost of equity multiplies, with their uncertainty.
+
+    Attributes
+    ----------
+    beta : ndarray, shape (N, K)
+    covariance : ndarray, shape (N, K, K)
+    df : ndarray, shape (N,)
+        Degrees of freedom of the betas.
+    prices, spread : ndarray, shape (K,) and (K, K)
+        Premia and their covariance.
+    prices_df : float
+        Degrees of freedom of the premia.
+    base, base_error : float
+        Risk-free rate and additional premia, and their standard error.
+    """
+
+    beta: Floats
+    covariance: Floats
+    df: Floats
+    prices: Floats
+    spread: Floats
+    prices_df: float
+    base: float
+    base_error: float
+
+    def quantiles(self, shares: Sequence[float]) -> Floats:
+        """Quantiles of the distribution of the product of betas and premia, (shares, N).
+
+        Given the premia λ, the cost is Student's t around base + β̂'λ with variance λ'Vβλ + the variance of the
+        rate; its distribution function is averaged over premia drawn evenly from theirs, and inverted.
+        """
+        out = np.full((len(shares), len(self.beta)), np.nan)
+        if not np.isfinite(self.spread).all():
+            return out
+        premia = self._premia()
+        known = np.flatnonzero(np.isfinite(self.beta).all(axis=1) & np.isfinite(self.covariance).all(axis=(1, 2)))
+        step = max(1, _PROBABILITIES_AT_ONCE // len(premia))
+        for low in range(0, len(known), step):
+            some = known[low : low + step]
+            centre = self.base + self.beta[some] @ premia.T
+            variance = np.einsum("mk,nkl,ml->nm", premia, self.covariance[some], premia) + self.base_error**2
+            for row, share in enumerate(shares):
+                out[row, some] = _mixture_quantile(
+                    share, centre, np.sqrt(np.maximum(variance, 0.0)), self.df[some]
+                )
+        return out
+
+    def _premia(self) -> Floats:
+        """Premia spread evenly over their Student's t distribution, (M, K); one row if they are known."""
+        if not self.spread.any():
+            return self.prices[None, :]
+        count = len(self.prices)
+        if count == 1:
+            even = (np.arange(_POINTS) + 0.5) / _POINTS
+            normal = scipy.special.stdtrit(self.prices_df, even) if self.finite else scipy.special.ndtri(even)
+            return np.asarray(self.prices + np.sqrt(self.spread[0, 0]) * normal[:, None])
+        even = _even_points(_POINTS * 2**count, count + self.finite)
+        half = scipy.special.ndtri(even[:, :count])
+        half = np.linalg.solve(np.linalg.cholesky(half.T @ half / len(half)), half.T).T  # exact second moments
+        if self.finite:
+            half *= np.sqrt(self.prices_df / scipy.special.chdtri(self.prices_df, even[:, -1:]))
+        return np.asarray(self.prices + np.concatenate([half, -half]) @ _root(self.spread).T)
+
+    @property
+    def finite(self) -> bool:
+        """Whether the premia have finite degrees of freedom."""
+        return bool(np.isfinite(self.prices_df))
+
+
+def _even_points(count: int, dimensions: int) -> Floats:
+    """Points that fill the unit cube evenly: an additive recurrence by powers of a generalised golden ratio."""
+    ratio = 2.0
+    for _ in range(64):
+        ratio = (1.0 + ratio) ** (1.0 / (dimensions + 1))
+    steps = ratio ** -np.arange(1.0, dimensions + 1)
+    return np.asarray((0.5 + np.arange(1, count + 1)[:, None] * steps) % 1.0)
+
+
+def _mixture_quantile(share: float, centre: Floats, sd: Floats, df: Floats) -> Floats:
+    """Quantile of an equal mixture of Student's t distributions, with (N, M) centres and deviations."""
+    degrees = np.where(np.isfinite(df), df, _NORMAL)[:, None]
+    reach = sd * scipy.special.stdtrit(degrees, share)
+    if centre.shape[1] == 1:
+        return np.asarray((centre + reach)[:, 0])
+    sd = np.maximum(sd, 1e-12 * (1.0 + np.abs(centre)))
+    far = sd * scipy.special.stdtrit(degrees, _TAIL)
+    low, high = (centre + far).min(axis=1), (centre - far).max(axis=1)
+    spread = np.sqrt(centre.var(axis=1) + (sd**2).mean(axis=1))
+    at = np.clip(centre.mean(axis=1) + scipy.special.ndtri(share) * spread, low, high)
+    for _ in range(_STEPS):
+        below, density = _probability_and_density(at[:, None], centre, sd, degrees)
+        below -= share
+        if np.abs(below).max(initial=0.0) < _ROUNDING:
+            break
+        low, high = np.where(below < 0, at, low), np.where(below > 0, at, high)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            newton = at - below / density
+        inside = (newton > low) & (newton < high)  # otherwise halve the bracket
+        at = np.where(inside, newton, (low + high) / 2.0)
+    return np.asarray(at)
+
+
+def _probability_and_density(at: Floats, centre: Floats, sd: Floats, df: Floats) -> tuple[Floats, Floats]:
+    """Of the mixture of each asset; Student's t by Wallace's (1959) normal score, exact to 1e-4 from 10 df on."""
+    t = (at - centre) / sd
+    shape = (8.0 * df + 1.0) / (8.0 * df + 3.0)
+    score = np.copysign(shape * np.sqrt(df * np.log1p(t**2 / df)), t)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        slope = np.where(score == 0, shape, shape**2 * t / ((1.0 + t**2 / df) * score))
+    normal = np.exp(-(score**2) / 2.0) / np.sqrt(2.0 * np.pi)
+    return scipy.special.ndtr(score).mean(axis=1), (normal * slope / sd).mean(axis=1)
 
 
 @dataclass(frozen=True)
@@ -131,7 +253,7 @@ def _root(spread: Floats) -> Floats:
 RISK_FREE: Final = "risk-free rate"
 
 
-METHODS: Final = ("t", "bootstrap")
+METHODS: Final = ("product", "t", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -157,6 +279,10 @@ class CostOfEquity(TextInNotebooks):
         Observations of each beta.
     draws : ndarray, shape (draws, N), or None
         Bootstrap costs of equity, drawn on first use; None for adjusted betas or ``draws=0``.
+    estimates : CostEstimates
+        Betas, premia and their covariances, for the intervals.
+    taken_as_known : tuple of str
+        Parts without a standard error: premia given as numbers, the risk-free rate.
     notes : mapping of str to str
         Notes on single assets.
 
@@ -180,6 +306,8 @@ class CostOfEquity(TextInNotebooks):
     basis: Mapping[str, str]
     errors: str
     sample: Mapping[str, str]
+    estimates: CostEstimates = field(repr=False)
+    taken_as_known: tuple[str, ...] = ()
     bootstrap: CostBootstrap | None = field(default=None)
     notes: Mapping[str, str] = field(default_factory=dict)
     growth: float = 1.0  # of one plus the cost, in another currency
@@ -191,15 +319,17 @@ class CostOfEquity(TextInNotebooks):
             return None
         return np.asarray((1.0 + self.bootstrap.costs()) * self.growth - 1.0)
 
-    def interval(self, level: float = 0.95, method: str = "t") -> pd.DataFrame:
-        """Confidence interval, columns ``low high``: Student's t by the delta method, or bootstrap quantiles.
+    def interval(self, level: float = 0.95, method: str = "product") -> pd.DataFrame:
+        """Confidence interval, columns ``low high``, by the distribution of the product of beta and premium.
 
         Parameters
         ----------
         level : float
             Confidence level, between 0 and 1.
-        method : {"t", "bootstrap"}
-            Student's t with the delta method, or quantiles of the bootstrap draws.
+        method : {"product", "t", "bootstrap"}
+            Quantiles of the product of two estimates, each with Student's t distribution (Meeker, Cornwell and
+            Aroian 1981), which is skewed where both are uncertain; Student's t with the standard error; or
+            quantiles of the bootstrap draws.
 
         Returns
         -------
@@ -219,16 +349,20 @@ class CostOfEquity(TextInNotebooks):
         """
         if method not in METHODS:
             raise EstimationError(f"method='{method}' is not known; {one_of(method, METHODS)}")
-        reach = self.standard_error * t_quantile(level, self.df.to_numpy())
+        tails = [0.5 - level / 2.0, 0.5 + level / 2.0]
+        if method == "product":
+            low, high = (1.0 + self.estimates.quantiles(tails)) * self.growth - 1.0
+            return pd.DataFrame({"low": low, "high": high}, self.value.index)
         if method == "t":
+            reach = self.standard_error * t_quantile(level, self.df.to_numpy())
             return pd.DataFrame({"low": self.value - reach, "high": self.value + reach})
         if self.draws is None:
             raise EstimationError(
                 "interval(method='bootstrap'): no bootstrap replications, because the betas are adjusted "
                 "(shrunk) or draws=0. "
-                "Use method='t', or unadjusted betas with draws=999."
+                "Use method='product', or unadjusted betas with draws=999."
             )
-        ends = np.nanquantile(self.draws, [0.5 - level / 2.0, 0.5 + level / 2.0], axis=0)
+        ends = np.nanquantile(self.draws, tails, axis=0)
         return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)
 
     def in_currency(
@@ -352,6 +486,8 @@ class CostOfEquity(TextInNotebooks):
     def __repr__(self) -> str:
         shown = (100 * self.to_frame()).assign(df=self.df)
         basis = "\n".join(textwrap.fill(f"{name}: {text}", 100) for name, text in self.basis.items())
+        known = f"taken as known: {', '.join(self.taken_as_known)}"
+        basis += f"\n{known}" * bool(self.taken_as_known)
         noted = "".join(f"\n{name}: {text}" for name, text in self.notes.items())
         return (
             f"Annual cost of equity, percent; risk-free {100 * self.risk_free:.2f} %; "

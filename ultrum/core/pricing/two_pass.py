@@ -26,11 +26,12 @@ from ultrum.core.pricing.two_pass_result import (
 )
 from ultrum.core.pricing.two_pass_standard_errors import (
     bootstrap_covariance,
+    equal_betas_test,
     misspecification_robust,
-    rank_test,
     shanken,
 )
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.engine.least_squares import refuse_combinations
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.rolling_regression import rolling_regress
@@ -81,30 +82,37 @@ def check_balance(panel: Panel, data: Balanced | None, constant: bool, names: Se
         )
 
 
-def test_identification(fit: TwoPass, data: Balanced | None, assets: int) -> TwoPass:
-    """The result with the rank test of its betas; warns where they do not identify the premia."""
-    if data is None:
-        why = "needs some assets with complete histories, and more periods than assets"
-        return replace(fit, basis=f"{fit.basis}; identification not tested: that {why}")
-    test = rank_test(data.returns, data.factors)
-    factors = list(fit.premia.index[-data.factors.shape[1] :])
-    main = factors[int(np.abs(test.weakest).argmax())]
-    some = f"; {len(data.assets)} of {assets} assets, those with all {len(data.index)} periods"
+def test_identification(
+    fit: TwoPass, returns: Floats, F: Floats, plan: TwoPassPlan, data: Balanced | None
+) -> TwoPass:
+    """The result with the test of equal betas; warns where a factor is weak."""
+    rows = np.isfinite(F).all(axis=1)
+    test = equal_betas_test(returns[rows], F[rows], plan.constant)
+    if test is None:
+        return without_test(fit, "too few assets have 24 observations")
+    main = plan.factors[int(np.abs(test.weakest).argmax())]
     result = TestResult(
         test.statistic,
-        f"F({test.df[0]:g}, {test.df[1]:g})",
-        test.df,
+        f"χ²({test.df:.1f})",
+        (test.df,),
         test.p_value,
-        f"weakest in {main}{some}",
-        "at least one risk premium is not identified",
+        f"weakest in {main}; {quantity(test.assets, 'asset')}",
+        f"a combination of betas is {'equal across' if plan.constant else 'zero for all'} assets",
     )
     if test.p_value > WEAK:
+        differ = "hardly differ across assets" if plan.constant else "are hardly different from zero"
         warn_user(
-            f"Weak factor: the betas on {main} hardly differ across assets, so its risk premium is not "
-            "identified and t "
-            f"statistics mislead (rank test {p_equals(test.p_value)}). Drop the factor, or read robust_sets()."
+            f"Weak factor: the betas on {main} {differ}, so its risk premium is not identified and t statistics "
+            f"mislead (test of {'equal' if plan.constant else 'zero'} betas, {p_equals(test.p_value)}).",
+            fix="Drop the factor, or read robust_sets().",
+            setting="weak_factor",
         )
     return replace(fit, identification=result, balanced=data)
+
+
+def without_test(fit: TwoPass, why: str) -> TwoPass:
+    """The result with the reason why identification is not tested."""
+    return replace(fit, basis=f"{fit.basis}; identification not tested: {why}")
 
 
 def with_robust_errors(estimate: TwoPass, data: Balanced, gls: bool, lags: int) -> TwoPass:
@@ -188,7 +196,7 @@ def two_pass(
 ) -> TwoPass:
     """Factor risk premia by two-pass cross-sectional regressions (Fama and MacBeth 1973).
 
-    The rank test of the betas shows whether the premia are identified, or a factor is weak.
+    The test of equal betas shows whether a factor is weak, so that its premium is not identified.
 
     Parameters
     ----------
@@ -234,8 +242,9 @@ def two_pass(
     Warns
     -----
     DataWarning
-        If the betas do not identify the premia: a rank test does not reject (p > 0.02) that some combination of
-        factors has the same beta for all assets. Then t values are unreliable; see :meth:`TwoPass.robust_sets`.
+        If a factor is weak: the test does not reject (p > 0.02) that some combination of the factors has the same
+        beta for all assets, or without a constant a beta of zero. Then t values are unreliable; see
+        :meth:`TwoPass.robust_sets`.
 
     Notes
     -----
@@ -257,6 +266,8 @@ def two_pass(
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
     data = balance_panel(panel, names) if table is not None and not given else None
+    if data is not None:
+        refuse_combinations("two_pass", data.residuals, data.assets)
     robust = weighting == "gls" or errors == "misspecification"
     if robust:
         check_balance(panel, data, constant, names)
@@ -284,7 +295,9 @@ def two_pass(
         )
     estimate = two_pass_of(panel, plan, sections, slopes, covariances, kind, table)
     if table is not None and not given:
-        estimate = test_identification(estimate, data, len(panel.asset_names))
+        estimate = test_identification(estimate, returns, panel.factors[names].to_numpy(float), plan, data)
+    elif names:
+        estimate = without_test(estimate, "characteristics" if given else "rolling betas")
     if robust and data is not None:
         return with_robust_errors(estimate, data, weighting == "gls", plan.lags or 0)
     if errors == "shanken" and kind != errors:

@@ -16,6 +16,7 @@ from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.engine.least_squares import row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import (
@@ -30,7 +31,7 @@ from ultrum.core.time.index_frequency_and_gaps import observations_per_year, tim
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, one_of
 
-WEAK: Final = 0.02  # p of the rank test, above which betas do not identify the premia
+WEAK: Final = 0.02  # p of the test of equal betas, above which they do not identify the premia
 BETAS: Final = ("full", "rolling")
 KINDS_IN_WORDS: Final = {
     "fama_macbeth": "Fama–MacBeth",
@@ -68,7 +69,7 @@ class TwoPass(TableInNotebooks):
         The rate that returns are in excess of.
     basis : str
     identification : TestResult or None
-        Rank test of full-sample betas: with a p value above 0.02 they do not identify every premium.
+        Test of equal full-sample betas: with a p value above 0.02 they do not identify every premium.
     r2_error : float
         Standard error of ``r2``, with misspecification-robust standard errors.
     balanced : Balanced or None
@@ -237,12 +238,12 @@ class TwoPass(TableInNotebooks):
         )
 
     def identification_in_words(self) -> str:
-        """Whether the betas identify the premia, as a sentence; empty where it is not tested.
+        """The test of equal betas, as a sentence; empty where it is not done.
 
         Returns
         -------
         str
-            The rank test as a sentence.
+            The test as a sentence.
 
         Examples
         --------
@@ -255,13 +256,15 @@ class TwoPass(TableInNotebooks):
         test = self.identification
         if test is None:
             return ""
+        zero = "zero" in test.hypothesis
         verdict = (
             "not rejected, so at least one risk premium is not identified"
             if test.p_value > WEAK
-            else "rejected, so the risk premia are identified"
+            else f"rejected: the betas are not all {'zero' if zero else 'equal'}"
         )
         statistic = f"{test.distribution} = {test.statistic:.4g}, {p_equals(test.p_value)}"
-        return f"Rank test of the betas (H0: (1, β) has reduced rank): {statistic}; {verdict} ({test.note})."
+        name = f"Test of {'zero' if zero else 'equal'} betas (H0: {test.hypothesis})"
+        return f"{name}: {statistic}; {verdict} ({test.note})."
 
 
 def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
@@ -295,6 +298,12 @@ class Balanced:
     factors: Floats
     assets: list[str]
     index: pd.Index
+
+    @property
+    def residuals(self) -> Floats:
+        """Residuals of the returns on a constant and the factors."""
+        design = np.column_stack([np.ones(len(self.factors)), self.factors])
+        return np.asarray(self.returns - design @ (row_weights(design) @ self.returns))
 
 
 @dataclass(frozen=True)

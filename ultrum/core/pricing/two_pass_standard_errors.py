@@ -12,6 +12,7 @@ import scipy.special
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
+from ultrum.core.regression.engine.least_squares import groups_by_rows, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
 
 _AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
@@ -94,8 +95,9 @@ def redrawn_betas(returns: Floats, factors: Floats, counts: Floats) -> Floats:
 # Two-pass estimates on a balanced panel: errors that allow for misspecification, identification, robust sets
 
 _POINTS: Final = 200  # of a premium, at which the room for the factor's mean is looked at
-_STARTS: Final = 4  # random directions besides the axes, from which the weakest one is looked for
-_STEP: Final = 1.4901161193847656e-08  # of forward differences: the root of the rounding unit
+_FEWEST_ROWS: Final = 24  # observations of an asset in the test of equal betas
+_LEAST_FREE: Final = 1e-6  # one less the leverage
+_ROUNDING: Final = 1e-20  # of a variance
 
 
 @dataclass(frozen=True)
@@ -179,77 +181,90 @@ def _fit_of_means(
 
 
 @dataclass(frozen=True)
-class RankTest:
-    """F test that the betas do not identify all premia, and the least identified combination of factors."""
-
-    statistic: float
-    df: tuple[float, float]
-    p_value: float
-    weakest: Floats
-
-
-def rank_test(R: Floats, F: Floats) -> RankTest:
+class EqualBetasTest:
     """Test that some combination of the factors has the same beta for every asset.
 
-    wₜ is the score with the residuals of the restricted regression, W = (Σwₜ)'(Σwₜwₜ')⁻¹(Σwₜ) at the combination
-    with the smallest W, F = (W/T)/(1 − W/T)·(T* − q)/q against F(q, T* − q) with T* = T − K and q = N − K.
+    Attributes
+    ----------
+    statistic, df : float
+        A χ² statistic and its degrees of freedom, which need not be whole.
+    p_value : float
+    weakest : ndarray, shape (K,)
+        The combination of standardised factors.
+    assets : int
+        Assets in the test.
+    """
+
+    statistic: float
+    df: float
+    p_value: float
+    weakest: Floats
+    assets: int
+
+
+def equal_betas_test(R: Floats, F: Floats, constant: bool = True) -> EqualBetasTest | None:
+    """Test of equal betas, which identifies a weak factor; of zero betas for cross-sections without a constant.
+
+    S = Σ(β̂ᵢ − β̄)²/vᵢ with HC3 variances vᵢ and β̄ weighted by 1/vᵢ; S/g is compared with χ²(h), g = tr C²/tr C
+    and h = (tr C)²/tr C², where C is the correlation matrix of the HC3 scores less its weighted mean (two moments
+    of a quadratic form, Satterthwaite 1946). No matrix of assets is inverted. Of several factors the combination
+    with the smallest generalised eigenvalue of the betas against their variances is tested.
 
     Parameters
     ----------
     R, F : ndarray, shape (T, N) and (T, K)
-        Without missing values.
+        Excess returns, missing where an asset has none, and factors without missing values.
+    constant : bool
+        Whether the cross-sections have a constant.
+
+    Returns
+    -------
+    EqualBetasTest, or None if fewer than K + 2 assets have 24 observations.
     """
-    rows, assets = R.shape
     factors = F.shape[1]
-    apart = R[:, 1:] - R[:, :1]  # differences between assets; the test does not depend on which
-    apart = apart - apart.mean(axis=0)
     f = (F - F.mean(axis=0)) / F.std(axis=0)
-    q, free = assets - factors, rows - factors - (assets - factors)
-    if free < 1:
-        return RankTest(np.nan, (q, free), np.nan, np.full(factors, np.nan))
+    present = np.isfinite(R)
+    assets = np.flatnonzero(present.sum(axis=0) >= max(_FEWEST_ROWS, 3 * (factors + 1)))
+    betas, scores = np.zeros((len(assets), factors)), np.zeros((factors, len(F), len(assets)))
+    for rows, columns in groups_by_rows(present[:, assets]):
+        design = np.column_stack([np.ones(len(rows)), f[rows]])
+        weights = row_weights(design)
+        y = R[np.ix_(rows, assets[columns])]
+        leverage = np.sum(design.T * weights, axis=0)
+        residuals = (y - design @ (weights @ y)) / np.maximum(1.0 - leverage, _LEAST_FREE)[:, None]
+        betas[columns] = (weights[1:] @ y).T
+        scores[np.ix_(np.arange(factors), rows, columns)] = weights[1:, :, None] * residuals
+    x = _weakest_combination(betas, np.einsum("ktn,ltn->kl", scores, scores), constant)
+    b, s = betas @ x, np.tensordot(x, scores, axes=1)
+    v = np.sum(s**2, axis=0)
+    kept = v > _ROUNDING * (b**2 + np.median(b**2))  # a perfect fit has no error
+    if kept.sum() < factors + 2:
+        return None
+    b, v, z = b[kept], v[kept], s[:, kept] / np.sqrt(v[kept])
+    if constant:
+        b = b - np.average(b, weights=1.0 / v)
+        direction = 1.0 / np.sqrt(v)
+        direction /= np.linalg.norm(direction)
+        z = z - np.outer(z @ direction, direction)
+    trace, squares = float(np.sum(z**2)), _squared_norm_of_gram(z)
+    df = trace**2 / squares
+    statistic = float(np.sum(b**2 / v)) * trace / squares
+    return EqualBetasTest(statistic, df, float(scipy.special.chdtrc(df, statistic)), x, int(kept.sum()))
 
-    def score_tests(directions: Floats) -> Floats:
-        """The score statistic of equal betas for combinations of the factors, several at once (m, K)."""
-        units = directions / np.linalg.norm(directions, axis=1, keepdims=True)
-        others = np.linalg.svd(units[:, None])[2][:, 1:]
-        span = np.linalg.qr(f @ others.transpose(0, 2, 1))[0]
-        factor_weights = (units @ f.T)[:, :, None]
-        factor_weights = factor_weights - span @ (span.transpose(0, 2, 1) @ factor_weights)
-        scores = (apart - span @ (span.transpose(0, 2, 1) @ apart)) * factor_weights
-        total = scores.sum(axis=1)[:, :, None]
-        solved = np.linalg.solve(scores.transpose(0, 2, 1) @ scores, total)
-        return np.asarray((total * solved).sum(axis=(1, 2)))
 
-    def slope(direction: Floats) -> Floats:
-        """Forward differences of the statistic."""
-        values = score_tests(direction + _STEP * np.vstack([np.zeros(factors), np.eye(factors)]))
-        return np.asarray((values[1:] - values[0]) / _STEP)
+def _weakest_combination(betas: Floats, variances: Floats, constant: bool) -> Floats:
+    """The combination whose betas differ least between assets against their variances, of unit length."""
+    if betas.shape[1] == 1:
+        return np.ones(1)
+    apart = betas - betas.mean(axis=0) if constant else betas
+    weakest = scipy.linalg.eigh(apart.T @ apart, variances)[1][:, 0]
+    return np.asarray(weakest / np.linalg.norm(weakest))
 
-    starts = [*np.eye(factors)]
-    if factors > 1:
-        from scipy.optimize import minimize  # slow to import, and needed here alone
 
-        starts += list(np.random.default_rng(0).standard_normal((_STARTS, factors)))
-    best, weakest = np.inf, np.eye(factors)[0]
-    for start in starts:
-        minimum = (
-            minimize(
-                lambda x: float(score_tests(x[None])[0]),
-                start,
-                jac=slope,
-                method="BFGS",
-                options={"gtol": 1e-4},
-            )
-            if factors > 1
-            else None
-        )
-        value = float(score_tests(start[None])[0]) if minimum is None else float(minimum.fun)
-        if value < best:
-            best, weakest = value, start if minimum is None else minimum.x
-    share = min(best / rows, 1.0 - 1e-12)
-    statistic = share / (1.0 - share) * free / q
-    p_value = float(scipy.special.fdtrc(q, free, statistic))
-    return RankTest(statistic, (q, free), p_value, weakest / np.linalg.norm(weakest))
+def _squared_norm_of_gram(z: Floats) -> float:
+    """Sum of the squares of z'z, from the smaller of z'z and zz'."""
+    gram = z @ z.T if z.shape[0] < z.shape[1] else z.T @ z
+    return float(np.sum(gram**2))
 
 
 def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, float]]]:

@@ -13,10 +13,11 @@ from typing import Final
 import numpy as np
 import scipy.linalg
 
-from ultrum.core.array_types import Floats
-from ultrum.errors import EstimationError, choices
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.errors import EstimationError, choices, name_list
 
 _STEPS = 4
+_COLLINEAR: Final = 1e-10  # of columns of unit length
 
 
 def refine(X: Floats, y: Floats, Q: Floats, R: Floats, start: Floats) -> tuple[Floats, Floats]:
@@ -184,3 +185,36 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     raise EstimationError(
         f"Column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. Drop one of them."
     )
+
+
+def groups_by_rows(present: Bools) -> list[tuple[Ints, Ints]]:
+    """Rows of each group of assets with the same observations, and the columns of the group."""
+    groups: dict[bytes, list[int]] = {}
+    for column, there in enumerate(present.T):
+        groups.setdefault(np.packbits(there).tobytes(), []).append(column)
+    return [(np.flatnonzero(present[:, columns[0]]), np.array(columns)) for columns in groups.values()]
+
+
+def combinations_among(block: Floats) -> Ints:
+    """Columns that are combinations of the others: the fewest without which the rest has full rank.
+
+    Examples
+    --------
+    >>> combinations_among(np.array([[1.0, 2.0, 0.0], [0.0, 0.0, 1.0], [1.0, 2.0, 3.0]])).tolist()
+    [0]
+    """
+    sizes = np.linalg.norm(block, axis=0)
+    r, order = scipy.linalg.qr(block / np.where(sizes > 0, sizes, 1.0), mode="r", pivoting=True)
+    diagonal = np.abs(np.diag(r))
+    dependent = np.flatnonzero(diagonal <= _COLLINEAR * diagonal.max(initial=0.0))
+    return np.asarray(np.sort(order[np.concatenate([dependent, np.arange(len(diagonal), len(order))])]))
+
+
+def refuse_combinations(doing: str, residuals: Floats, names: Sequence[str]) -> None:
+    """Refuse assets that are copies or combinations of others and the factors, by their collinear residuals."""
+    copies = combinations_among(residuals)
+    if len(copies):
+        raise EstimationError(
+            f"{doing}: {name_list(names[k] for k in copies)} {'is' if len(copies) == 1 else 'are'} a copy or a "
+            "combination of other assets and the factors. Drop it from the assets."
+        )
