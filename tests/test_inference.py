@@ -328,7 +328,7 @@ class ManyTests(unittest.TestCase):
         plain = ul.step_down_alphas(panel, draws=99)
         with self.assertWarnsRegex(DataWarning, r"fewer than 24 observations: young \(6\)"):
             got = ul.step_down_alphas(with_young, draws=99)
-        pd.testing.assert_frame_equal(got.iloc[:-1], plain)
+        pd.testing.assert_frame_equal(got.iloc[:-1], pd.DataFrame(plain))
         self.assertTrue(got.loc["young", ["p", "p_adjusted"]].isna().all())
         pd.testing.assert_frame_equal(ul.step_down_alphas(levels, draws=99), plain)
 

@@ -152,8 +152,8 @@ def joint_alpha_test(
         needs = "T > K + 2" if how == "robust" else "T > N + K"
         fewer = " how='robust' works with fewer periods." * (how != "robust" and rows > count + 2)
         raise EstimationError(
-            f"joint_alpha_test: the test needs {needs}; {quantity(rows, 'complete period')}, N = {assets} assets, "
-            f"K = {quantity(count, 'factor')}. {advice or 'Use fewer assets or a longer sample.'}{fewer}"
+            f"joint_alpha_test: the test needs {needs}; {quantity(rows, 'complete period')}, N = {assets} "
+            f"assets, K = {quantity(count, 'factor')}. {advice or 'Use fewer assets or a longer sample.'}{fewer}"
         )
     y, f = frame.to_numpy()[whole], x.to_numpy(dtype=np.float64)[whole]
     df = assets, rows - assets - count
