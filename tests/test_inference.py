@@ -7,6 +7,7 @@ from functools import partial
 import numpy as np
 import pandas as pd
 import scipy.stats
+from scipy.signal import lfilter
 
 import ultrum as ul
 from tests.support import months
@@ -208,10 +209,40 @@ class Prediction(unittest.TestCase):
         for t in range(1, n):
             z[t] = (1 - 1 / n**0.95) * z[t - 1] + past[t] - past[t - 1]
         A = (self.r - self.r.mean()) @ z @ np.linalg.inv((past - past.mean(axis=0)).T @ z)
-        middle = z.T @ z * (e @ e / n) - n * np.outer(z.mean(axis=0), z.mean(axis=0)) * fm
+        middle = n * np.outer(z.mean(axis=0), z.mean(axis=0)) * (e @ e / n - fm)
+        for t in range(n):
+            moved = z[t] - z.mean(axis=0)
+            middle += np.outer(moved, moved) * (self.r[t] - self.r.mean()) ** 2
         inverse = np.linalg.inv(z.T @ (past - past.mean(axis=0)))
         wanted = A @ np.linalg.inv(inverse @ middle @ inverse.T) @ A
         self.assertAlmostEqual(ivx_wald(self.r, self.x)[2], wanted)
+
+    def test_units_of_predictors_do_not_matter_and_the_warning_follows_the_root(self):
+        index = months(121)
+        y, x = pd.Series(np.r_[np.nan, self.r], index, name="y"), pd.DataFrame(self.x, index, ["one", "two"])
+        plain = ul.predictive_regression(y, x)
+        moved = ul.predictive_regression(y, 1e-9 * x + 1e-3)
+        per_unit = ["slope", "error", "corrected", "corrected_error"]
+        np.testing.assert_allclose(moved.table[per_unit], plain.table[per_unit] * 1e9, rtol=1e-6)
+        for column in ("p", "corrected_p", "ivx_p"):
+            np.testing.assert_allclose(moved.table[column], plain.table[column], rtol=1e-6)
+        warned, rng = {}, np.random.default_rng(8)
+        for root, steps in ((0.95, (1,)), (0.995, (1,)), (0.995, (12,))):
+            heard = []
+            for _ in range(40):
+                e = rng.standard_normal(700)
+                state = pd.Series(lfilter([1.0], [1.0, -root], e)[100:], months(600), name="state")
+                with warnings.catch_warnings(record=True) as caught:
+                    warnings.simplefilter("always")
+                    ul.predictive_regression(
+                        pd.Series(-e[100:] + rng.standard_normal(600), months(600)), state, steps
+                    )
+                heard += [str(w.message) for w in caught]
+            warned[root, steps] = heard
+        self.assertLess(len(warned[0.95, (1,)]), 8)
+        self.assertGreater(len(warned[0.995, (1,)]), 35)
+        self.assertTrue(all(text.endswith("Use ivx_p.") for text in warned[0.995, (1,)]))
+        self.assertIn("Add 1 to horizons", warned[0.995, (12,)][0])
 
     def test_bias_correction_and_forecasts(self):
         x = self.x[:, 0]
@@ -467,6 +498,23 @@ class WeakBetas(unittest.TestCase):
         self.assertRegex(str(got), "Σt² = ")
         with self.assertRaisesRegex(EstimationError, "how='robust' works with fewer"):
             ul.joint_alpha_test(panel)
+
+    def test_what_is_fitted_exactly_has_no_p_value(self):
+        panel = made_panel(T=120, N=6, K=1)
+        f = panel.factors["market"]
+        for exact in (0 * f, 0 * f + 0.01, 2 * f, 2 * f + 1e-13 * panel.assets["a1"]):
+            fit = ul.regress(exact.rename("y"), f)
+            result = ul.wild_cluster_test(fit, np.arange(120) // 10, "market")
+            self.assertTrue(np.isnan([result.statistic, result.p_value]).all())
+            assets = panel.assets.assign(exact=exact + panel.risk_free)
+            with_exact = ul.align(assets=ul.SeriesTable.from_pandas(assets, measure="return"),
+                                  factors=panel.factor_table, risk_free=panel.rate)  # fmt: skip
+            self.assertTrue(np.isnan(ul.kalman_beta(with_exact).p_value["exact"]))
+            self.assertTrue(np.isnan(ul.up_down_betas(with_exact).to_frame().loc["exact", "p"]))
+            self.assertTrue(ul.step_down_alphas(with_exact, draws=19).loc["exact", ["t", "p"]].isna().all())
+            for work in (ul.two_pass, ul.joint_alpha_test):
+                with self.assertRaisesRegex(EstimationError, "exact is a copy or a combination"):
+                    work(with_exact)
 
     def test_copies_are_refused_by_name(self):
         panel = made_panel(T=120, N=6, K=1)

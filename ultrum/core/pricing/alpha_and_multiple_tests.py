@@ -160,7 +160,7 @@ def joint_alpha_test(
     positions = time_positions(frame.index[whole])
     title = "diagonal" if how == "robust" and df[1] < 1 else how
     if title != "diagonal":
-        refuse_combinations("joint_alpha_test", _fit_alphas(y, f)[1], list(frame.columns))
+        refuse_combinations("joint_alpha_test", y, np.column_stack([np.ones(rows), f]), list(frame.columns))
     if how == "robust":
         alphas, statistic, p_value = _wild_bootstrap(y, f, draws, seed)
     elif how == "bootstrap":
@@ -292,6 +292,10 @@ def _price_of(f: Floats) -> float:
 
 def _quadratic(vector: Floats, root: Floats) -> float:
     """v'(R'R)⁻¹v from the triangular factor of R, without forming R'R."""
+    sizes = np.linalg.norm(root, axis=0)
+    if not (sizes > 0).all():
+        raise EstimationError("A factor is constant. Drop it.")
+    vector, root = vector / sizes, root / sizes
     r: Floats = np.asarray(np.linalg.qr(root)[1])
     if np.abs(np.diag(r)).min() <= 1e-12 * np.abs(np.diag(r)).max():
         raise EstimationError("Some factors are collinear. Drop those that are combinations of others.")

@@ -14,6 +14,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.design_warnings import exact_fits
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import t_p_values
 from ultrum.core.regression.regress import regress
@@ -308,7 +309,9 @@ def up_down_betas(panel: Panel, factor: str | None = None, *, errors: str = "hac
         down=table.coefficients["down"],
         up_error=table.standard_errors["up"],
         down_error=table.standard_errors["down"],
-        p_value=pd.Series(p_value, table.coefficients.index),
+        p_value=pd.Series(p_value, table.coefficients.index).where(
+            ~table.coefficients.index.isin(exact_fits(table))
+        ),
         table=table,
         basis=f"{quantity(rising, 'row')} with {factor} up, {len(values) - rising} not; "
         f"{errors_in_words(errors)}",

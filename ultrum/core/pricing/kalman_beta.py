@@ -26,6 +26,7 @@ from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.errors import EstimationError
 
+_ROUNDING: Final = 1e-10  # of the size of the returns
 _LEAST_ROWS: Final = 24
 _PRIOR_SCALE: Final = 0.09  # of the half-Cauchy prior on beta's step in units of noise over factor
 _STEPS_OF_BETA: Final = np.concatenate([[0.0], np.geomspace(0.004, 4.0, 32)])  # in the same units
@@ -223,6 +224,10 @@ def kalman_beta(panel: Panel, factor: str | None = None) -> FilteredBetas:
             estimates[name][:, block] = path[places]
         for name, value in numbers.items():
             flat[name][block] = value
+    size = np.sqrt(np.sum(np.where(used, y, 0.0) ** 2, axis=0) / counts)
+    flat["p_value"][(flat["sigma"] <= _ROUNDING * size) | (size == 0)] = (
+        np.nan
+    )  # an exact fit has nothing to test
     rows = panel.assets.index
     return FilteredBetas(
         beta=pd.DataFrame(estimates["beta"], rows, names),

@@ -17,6 +17,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, factor_betas
 from ultrum.core.pricing.kalman_beta import kalman_beta
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.design_warnings import exact_fits
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.regress import regress
@@ -144,7 +145,9 @@ def conditional_beta(
         beta=pd.DataFrame(beta, z.index, assets),
         standard_error=pd.DataFrame(error, z.index, assets),
         table=table,
-        p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets),
+        p_value=pd.Series([_joint(table, str(a), list(moving)) for a in assets], assets).where(
+            ~assets.isin(exact_fits(table))
+        ),
         scale=scale,
         basis=f"conditional beta on {factor}; conditioning variables (lagged, standardised): {', '.join(names)}; "
         f"{errors_in_words(errors)}",

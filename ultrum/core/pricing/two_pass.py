@@ -267,7 +267,8 @@ def two_pass(
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
     data = balance_panel(panel, names) if table is not None and not given else None
     if data is not None:
-        refuse_combinations("two_pass", data.residuals, data.assets)
+        design = np.column_stack([np.ones(len(data.factors)), data.factors])
+        refuse_combinations("two_pass", data.returns, design, data.assets)
     robust = weighting == "gls" or errors == "misspecification"
     if robust:
         check_balance(panel, data, constant, names)

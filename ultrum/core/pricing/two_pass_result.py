@@ -16,7 +16,6 @@ from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.least_squares import row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import (
@@ -298,12 +297,6 @@ class Balanced:
     factors: Floats
     assets: list[str]
     index: pd.Index
-
-    @property
-    def residuals(self) -> Floats:
-        """Residuals of the returns on a constant and the factors."""
-        design = np.column_stack([np.ones(len(self.factors)), self.factors])
-        return np.asarray(self.returns - design @ (row_weights(design) @ self.returns))
 
 
 @dataclass(frozen=True)

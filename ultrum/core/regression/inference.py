@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -20,7 +21,8 @@ from ultrum.errors import EstimationError, choices, name_list, one_of
 class TestResult(TextInNotebooks):
     """A test statistic with its distribution under the null hypothesis.
 
-    ``df`` holds the degrees of freedom, numerator first; ``hypothesis`` is what is tested: ``market = 1``.
+    ``df`` holds the degrees of freedom, numerator first; ``hypothesis`` is what is tested: ``market = 1``. A
+    statistic that is not a number has no p value.
     """
 
     statistic: float
@@ -29,6 +31,10 @@ class TestResult(TextInNotebooks):
     p_value: float
     note: str = ""
     hypothesis: str = ""
+
+    def __post_init__(self) -> None:
+        if math.isnan(self.statistic):
+            object.__setattr__(self, "p_value", math.nan)
 
     @classmethod
     def of_f(cls, statistic: float, above: int, below: float, note: str = "", hypothesis: str = "") -> TestResult:

@@ -78,7 +78,11 @@ def hodrick_1b(returns: Floats, condition: Floats, horizon: int) -> Slope:
 
 
 def ivx_wald(returns: Floats, x: Floats) -> tuple[Floats, Floats, float]:
-    """IVX coefficients, their covariance and the joint Wald statistic, with the small-sample correction.
+    """IVX coefficients, their covariance and the joint Wald statistic, robust to heteroskedasticity.
+
+    The middle matrix is Σ(zₜ − z̄)(zₜ − z̄)'(rₜ₊₁ − r̄)² + T(σ̂² − σ̂²_FM)z̄z̄': Eicker–White with the residuals under
+    the null and centred instruments, and the small-sample correction of Kostakis, Magdalinos and Stamatogiannis
+    (2015).
 
     Parameters
     ----------
@@ -109,9 +113,11 @@ def ivx_wald(returns: Floats, x: Floats) -> tuple[Floats, Floats, float]:
     for t in range(1, rows):
         instruments[t] = root * instruments[t - 1] + past[t] - past[t - 1]
     cross = (past - means).T @ instruments  # (K, K)
-    value = np.linalg.solve(cross.T, instruments.T @ (returns - returns.mean()))
+    null = returns - returns.mean()
+    value = np.linalg.solve(cross.T, instruments.T @ null)
     centre = instruments.mean(axis=0)
-    middle = variance * instruments.T @ instruments - rows * adjusted * np.outer(centre, centre)
+    scores = (instruments - centre) * null[:, None]
+    middle = scores.T @ scores + rows * (variance - adjusted) * np.outer(centre, centre)
     inverse = np.linalg.inv(cross.T)
     spread = inverse @ middle @ inverse.T
     return value, spread, float(value @ np.linalg.solve(spread, value))
@@ -191,6 +197,8 @@ def out_of_sample(returns: Floats, past: Floats, first: int) -> OutOfSample:
 # Prediction of returns by what was known before, with tests that allow for persistent predictors
 
 _NEAR_ONE: Final = 0.95  # autoregression, bias-corrected, from which tests other than IVX reject too often
+_ONE_SIDED: Final = 1.645  # standard errors: the 5 % quantile
+_PER_UNIT: Final = ("slope", "error", "corrected", "corrected_error")  # per unit of the predictor
 _CORRELATED: Final = 0.2  # of a predictor's shocks with returns, from which that matters
 _DEPENDENT: Final = 1e-9
 _FEWEST: Final = 30
@@ -208,8 +216,8 @@ class PredictiveRegression(TableInNotebooks):
         at one period also ``corrected`` with ``corrected_error`` and ``corrected_p`` (bias-corrected, Amihud and
         Hurvich 2004) and ``ivx_p``; ``rows``.
     persistence : DataFrame
-        By predictor: ``root``, the bias-corrected autoregressive coefficient, and ``correlation`` of its shocks
-        with returns.
+        By predictor: ``root``, the bias-corrected autoregressive coefficient, its standard error ``root_se``, and
+        ``correlation`` of its shocks with returns.
     joint : TestResult
         IVX-Wald test of no predictability, at one period.
     forecasts : OutOfSample
@@ -323,15 +331,18 @@ def predictive_regression(
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.match_rows(left, right)
     returns, x, ends = _pairs(left, right)
+    scale = x.std(axis=0)
     names = [str(c) for c in right]
     steps = [_horizon(h, len(returns)) for h in horizons]
     if not steps:
         raise EstimationError("horizons is empty. Set numbers of periods, such as [1, 12].")
     _refuse_dependent([str(left.columns[0]), *names], np.column_stack([returns, x[:-1]]))
+    x = (x - x.mean(axis=0)) / scale  # units and levels of the predictors do not matter
     rows = {}
     for horizon in steps:
         for k, name in enumerate(names):
-            rows[horizon, name] = _row(returns, x[:, k], horizon)
+            row = _row(returns, x[:, k], horizon)
+            rows[horizon, name] = {key: v / scale[k] if key in _PER_UNIT else v for key, v in row.items()}
     wald = ivx_wald(returns, x)[2]
     joint = TestResult(
         wald,
@@ -342,7 +353,7 @@ def predictive_regression(
         "no predictor matters",
     )
     persistence = pd.DataFrame({n: _persistence(returns, x[:, k]) for k, n in enumerate(names)}).T
-    _warn_of_persistence(persistence)
+    _warn_of_persistence(persistence, 1 in steps)
     first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)
     table = pd.DataFrame(rows).T.rename_axis(["horizon", "predictor"])
     basis = (
@@ -438,15 +449,18 @@ def _persistence(returns: Floats, x: Floats) -> dict[str, float]:
     """Autoregressive coefficient of a predictor, and the correlation of its shocks with returns."""
     _, root = correct_bias(returns, x)
     shocks = x[1:] - root * x[:-1]
-    return {"root": root, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
+    past = x[:-1] - x[:-1].mean()
+    error = float(shocks.std(ddof=2) / np.sqrt(past @ past))
+    return {"root": root, "root_se": error, "correlation": float(np.corrcoef(shocks, returns)[0, 1])}
 
 
-def _warn_of_persistence(persistence: pd.DataFrame) -> None:
-    """Warn where only IVX has the correct size."""
-    near = persistence[(persistence["root"] > _NEAR_ONE) & (persistence["correlation"].abs() > _CORRELATED)]
-    for name, row in near.iterrows():
+def _warn_of_persistence(persistence: pd.DataFrame, one_period: bool) -> None:
+    """Warn where only IVX has the correct size: the root is near one by more than its sampling error."""
+    near = persistence["root"] - _ONE_SIDED * persistence["root_se"] > _NEAR_ONE
+    for name, row in persistence[near & (persistence["correlation"].abs() > _CORRELATED)].iterrows():
         warn_user(
-            f"{name} is near a unit root (autoregressive coefficient {row['root']:.2f}) and its shocks are "
-            "correlated with returns "
-            f"({row['correlation']:.2f}): the 1B and bias-corrected tests over-reject. Use ivx_p."
+            f"{name} is near a unit root (autoregressive coefficient {row['root']:.2f}, standard error "
+            f"{row['root_se']:.2f}) and its shocks are correlated with returns ({row['correlation']:.2f}): the "
+            "1B and bias-corrected tests over-reject. "
+            + ("Use ivx_p." if one_period else "Add 1 to horizons and use its ivx_p, or read the joint test.")
         )

@@ -18,6 +18,7 @@ from ultrum.core.regression.inference import TestResult
 from ultrum.errors import EstimationError, one_of
 
 _FEWEST: Final = 5  # clusters
+_ROUNDING: Final = 1e-10  # of the size of the dependent variable
 _WEBB: Final = np.array([-1.5, -1.0, -0.5, 0.5, 1.0, 1.5])  # squares of the weights, with their signs
 
 
@@ -49,7 +50,8 @@ def wild_cluster_test(
     Returns
     -------
     TestResult
-        Student's t with jackknife (CR3) standard errors, and the share of draws with a t at least as large.
+        Student's t with jackknife (CR3) standard errors, and the share of draws with a t at least as large; both
+        missing for a dependent variable that is zero or fitted exactly.
 
     Raises
     ------
@@ -122,6 +124,8 @@ def _bootstrap_t(
     signs = _WEBB[generator.integers(0, 6, size=(draws, groups))]
     weights = np.sign(signs) * np.sqrt(np.abs(signs))
     weights = np.vstack([np.ones(groups), weights])  # the first are the data themselves
+    if np.linalg.norm(shifted - X @ (influence @ shifted)) <= _ROUNDING * np.linalg.norm(y):
+        return float("nan"), np.full(draws, np.nan)  # an exact fit has residuals of rounding
     with np.errstate(divide="ignore", invalid="ignore"):
         t = weights @ cluster_parts / np.sqrt(np.sum((weights @ moves.T) ** 2, axis=1))
     scale = np.sqrt(groups / (groups - 1))

@@ -195,26 +195,40 @@ def groups_by_rows(present: Bools) -> list[tuple[Ints, Ints]]:
     return [(np.flatnonzero(present[:, columns[0]]), np.array(columns)) for columns in groups.values()]
 
 
-def combinations_among(block: Floats) -> Ints:
-    """Columns that are combinations of the others: the fewest without which the rest has full rank.
+def refuse_combinations(doing: str, values: Floats, design: Floats, names: Sequence[str]) -> None:
+    """Refuse assets that are copies or combinations of other assets and the regressors.
 
-    Examples
-    --------
-    >>> combinations_among(np.array([[1.0, 2.0, 0.0], [0.0, 0.0, 1.0], [1.0, 2.0, 3.0]])).tolist()
-    [0]
+    Parameters
+    ----------
+    doing : str
+        Name of the function, for the message.
+    values, design : ndarray, shape (T, N) and (T, p)
+        Without missing values.
+    names : sequence of str
     """
-    sizes = np.linalg.norm(block, axis=0)
-    r, order = scipy.linalg.qr(block / np.where(sizes > 0, sizes, 1.0), mode="r", pivoting=True)
-    diagonal = np.abs(np.diag(r))
-    dependent = np.flatnonzero(diagonal <= _COLLINEAR * diagonal.max(initial=0.0))
-    return np.asarray(np.sort(order[np.concatenate([dependent, np.arange(len(diagonal), len(order))])]))
-
-
-def refuse_combinations(doing: str, residuals: Floats, names: Sequence[str]) -> None:
-    """Refuse assets that are copies or combinations of others and the factors, by their collinear residuals."""
-    copies = combinations_among(residuals)
+    residuals = values - design @ (row_weights(design) @ values)
+    copies = combinations_among(residuals, np.linalg.norm(values, axis=0))
     if len(copies):
         raise EstimationError(
             f"{doing}: {name_list(names[k] for k in copies)} {'is' if len(copies) == 1 else 'are'} a copy or a "
             "combination of other assets and the factors. Drop it from the assets."
         )
+
+
+def combinations_among(block: Floats, sizes: Floats) -> Ints:
+    """Columns that are zero against their sizes, or combinations of the others.
+
+    Examples
+    --------
+    >>> block = np.array([[1.0, 2.0, 0.0], [0.0, 0.0, 1.0], [1.0, 2.0, 3.0]])
+    >>> combinations_among(block, np.linalg.norm(block, axis=0)).tolist()
+    [0]
+    """
+    lengths = np.linalg.norm(block, axis=0)
+    empty = lengths <= _COLLINEAR * sizes
+    kept = np.flatnonzero(~empty)
+    r, order = scipy.linalg.qr(block[:, kept] / lengths[kept], mode="r", pivoting=True)
+    diagonal = np.abs(np.diag(r))
+    dependent = np.flatnonzero(diagonal <= _COLLINEAR)
+    beyond = np.arange(len(diagonal), len(order))
+    return np.asarray(np.sort(np.concatenate([np.flatnonzero(empty), kept[order[[*dependent, *beyond]]]])))
