@@ -12,9 +12,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import scipy.signal
+import scipy.special
 
 from ultrum.core.pricing.alpha_and_multiple_tests import _wild_bootstrap, alpha_t_and_draws, step_down
 from ultrum.core.pricing.cost_of_equity_result import CostEstimates
+from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
+from ultrum.core.regression.predictive_regression import ivx_wald
 
 
 @dataclass
@@ -165,7 +168,82 @@ def joint_alphas(gates, samples=1000):
         gates.add(f"joint alpha test, robust, {kind}", cells, samples, 2.5, 7.5)
 
 
-GROUPS = {"cost": cost_of_equity, "step_down": step_down_alphas, "joint": joint_alphas}
+def draws_of(rng, kind):
+    """Draws of unit variance: normal, or Student's t(4)."""
+    if kind == "t(4)":
+        return lambda *shape: rng.standard_t(4, shape) / np.sqrt(2.0)
+    return lambda *shape: rng.standard_normal(shape)
+
+
+def common_volatility(rng, rows):
+    """A persistent volatility around one, shared by all returns."""
+    logs = scipy.signal.lfilter([1.0], [1.0, -0.9], 0.2 * rng.standard_normal(rows + 50))[50:]
+    return np.exp(logs - np.var(logs))[:, None]
+
+
+def weak_factor_warned(rows, assets, kind, strong, seed, samples):
+    """Share of panels in which the test of equal betas does not reject at 2 %, as the warning has it.
+
+    A useless factor is noise beside returns with a market factor; a strong one has betas of 1 ± 0.45.
+    """
+    rng, warned = np.random.default_rng(seed), 0
+    noise = draws_of(rng, kind)
+    for _ in range(samples):
+        spread = common_volatility(rng, rows) if kind == "common volatility" else 1.0
+        market = 0.045 * noise(rows, 1) * spread
+        R = market * rng.normal(1.0, 0.45, assets) + 0.08 * noise(rows, assets) * spread
+        F = market if strong else 0.045 * noise(rows, 1) * spread
+        warned += equal_betas_test(R, F).p_value > 0.02
+    return warned / samples
+
+
+def weak_factors(gates, samples=1000):
+    kinds = ("normal", "t(4)", "common volatility")
+    for kind in kinds:
+        grid = itertools.product((10, 25, 60, 100), (60, 150, 600))
+        cells = {f"N {N}, T {T}": weak_factor_warned(T, N, kind, False, N + T, samples) for N, T in grid}
+        gates.add(f"test of equal betas, useless factor, {kind}: warned of", cells, samples, 94)
+        grid = itertools.product((25, 60, 100), (120, 240, 600))
+        cells = {f"N {N}, T {T}": weak_factor_warned(T, N, kind, True, N + T, samples) for N, T in grid}
+        gates.add(f"test of equal betas, strong factor, {kind}: warned of", cells, samples, None, 2)
+        cells = {f"T {T}": weak_factor_warned(T, 10, kind, True, T, samples) for T in (120, 240, 600)}
+        gates.add(f"test of equal betas, strong factor, N = 10, {kind}: warned of", cells, samples)
+
+
+def ivx_rejects(rows, count, root, correlation, moving, seed, samples):
+    """Share of samples without predictability in which the joint IVX test rejects at 5 %."""
+    rng, rejected = np.random.default_rng(seed), 0
+    for _ in range(samples):
+        e = rng.standard_normal((rows + 201, count))
+        u = correlation * e[:, 0] + np.sqrt(1.0 - correlation**2) * rng.standard_normal(rows + 201)
+        x = scipy.signal.lfilter([1.0], [1.0, -root], e, axis=0)
+        if moving:
+            state = np.concatenate([[0.0], x[:-1, 0]]) * np.sqrt(1.0 - root**2)
+            u = u * np.sqrt(0.3 + 0.7 * state**2)
+        wald = ivx_wald(u[201:], x[200:])[2]
+        rejected += scipy.special.chdtrc(count, wald) < 0.05
+    return rejected / samples
+
+
+def predictive(gates, samples=2000):
+    for count, low, high in ((1, 2.5, 7), (2, 2.5, 7), (4, 3, 9)):
+        for moving in (False, True):
+            grid = itertools.product((120, 240, 600), (0.95, 0.99), (-0.9, -0.5))
+            cells = {
+                f"T {T}, ρ {root}, corr {corr}": ivx_rejects(T, count, root, corr, moving, T + count, samples)
+                for T, root, corr in grid
+            }
+            what = "variance moves with the predictor" if moving else "constant variance"
+            gates.add(f"IVX-Wald, {count} predictors, {what}", cells, samples, low, high)
+
+
+GROUPS = {
+    "cost": cost_of_equity,
+    "step_down": step_down_alphas,
+    "joint": joint_alphas,
+    "weak": weak_factors,
+    "ivx": predictive,
+}
 
 
 def run(*names):

@@ -40,8 +40,15 @@ class LongRun(unittest.TestCase):
         count, rows = int(0.4 * len(y) ** (2 / 3)), len(s)
         u, rho = s, np.zeros(3)
         if prewhiten:
-            rho = np.array([a[:-1] @ a[1:] / (a[:-1] @ a[:-1]) for a in s.T])
-            rho = np.minimum(rho + (1 + 3 * rho) / rows, 0.97)
+
+            def first(a):
+                r = a[:-1] @ a[1:] / (a[:-1] @ a[:-1])
+                return np.clip(r + (1 + 3 * r) / len(a), -0.97, 0.97)
+
+            weights = (X @ np.linalg.inv(X.T @ X)).T
+            rho = np.array(
+                [max(first(a), first(w) * first(e.to_numpy())) for a, w in zip(s.T, weights, strict=True)]
+            )
             u = s[1:] - rho * s[:-1]
         total = np.zeros((3, 3))
         for j in range(1, count + 1):
@@ -67,6 +74,38 @@ class LongRun(unittest.TestCase):
         hotelling = b @ np.linalg.solve(V, b) * (fit.df - 1) / (2 * fit.df)
         self.assertAlmostEqual(joint.statistic, hotelling)
         self.assertEqual(joint.df, (2, fit.df - 1))
+
+    def test_persistent_slopes_are_named_and_the_fix_has_the_right_size(self):
+        rng, rejected, heard = np.random.default_rng(6), [], {}
+        for root in (0.9, 0.0):
+            heard[root] = 0
+            for _ in range(60):
+                e = lfilter([1.0], [1.0, -root], rng.standard_normal((3, 200)), axis=1)[:, 80:]
+                y, x = pd.Series(e[0], months(120), name="y"), pd.DataFrame(e[1:].T, months(120), ["one", "two"])
+                with warnings.catch_warnings(record=True) as caught:
+                    warnings.simplefilter("always")
+                    fit = ul.regress(y, x["one"], errors="hac")
+                words = [str(w.message) for w in caught if "Autocorrelated scores: one in y" in str(w.message)]
+                heard[root] += len(words)
+                if root and words:
+                    self.assertIn("errors='ewc-prewhitened'", words[0])
+                    rejected += [
+                        [
+                            f.p_values["one"] < 0.05
+                            for f in (fit, ul.regress(y, x["one"], errors="ewc-prewhitened"))
+                        ]
+                    ]
+        self.assertGreater(heard[0.9], 54)
+        self.assertLess(heard[0.0], 4)
+        rates = np.mean(rejected, axis=0)
+        self.assertTrue(rates[0] > 0.2 > rates[1], rates)
+        pair = pd.DataFrame({"y": y, "z": y.iloc[:100]})
+        scores = ul.regress(pair, x).score_autocorrelation
+        for name, rows in (("y", 120), ("z", 100)):
+            X = np.column_stack([np.ones(rows), x.iloc[:rows]])
+            s = np.linalg.pinv(X) * (pair[name][:rows] - X @ ols(X, pair[name][:rows])).to_numpy()
+            r = np.sum(s[:, 1:] * s[:, :-1], axis=1) / np.sum(s[:, :-1] ** 2, axis=1)
+            np.testing.assert_allclose(scores.loc[name], r + (1 + 3 * r) / (rows - 1))
 
     def test_rolling_windows_give_what_each_gives_alone(self):
         y, x = data()

@@ -335,6 +335,7 @@ _FIXES: Final = {
     "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
     "income": "Remove --dividends, or set --price-column to the closing price.",
     "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",
+    "persistent": "Set --errors ewc-prewhitened.",
     "splits": "Set --splits FILE, or correct the prices that are wrong.",
 }
 _FIXES_OF_OTHERS: Final = {  # where the command does not have the option

@@ -515,6 +515,7 @@ _FIXES: Final = {
     "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
     "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",
     "currency": "Set [panel] exchange_rates.",
+    "persistent": "Set errors = 'ewc-prewhitened' in its [[models]].",
     "weak_factor": "Drop the factor from [two_pass] factors.",
     "splits": "Set [panel] splits, or correct the prices that are wrong.",
     "total_return_factors": "If it is a total return, add it to [panel] total_return_factors.",

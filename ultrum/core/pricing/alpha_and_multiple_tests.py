@@ -17,8 +17,9 @@ from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods, row_counts
-from ultrum.core.regression.engine.least_squares import groups_by_rows, refuse_combinations, row_weights
+from ultrum.core.regression.engine.least_squares import refuse_combinations, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth, lag_rule
+from ultrum.core.regression.inputs import same_rows
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
@@ -495,7 +496,8 @@ def alpha_t_and_draws(
     present = np.isfinite(Y)
     alphas, t = np.empty((2, Y.shape[1]))
     out = np.empty((draws, Y.shape[1]))
-    for rows, columns in groups_by_rows(present):
+    for columns in same_rows(present):
+        rows = np.flatnonzero(present[:, columns[0]])
         own_span = np.arange(rows[0], rows[-1] + 1) if 2 * len(rows) < len(F) else np.arange(len(F))
         design, y = X[rows], Y[np.ix_(rows, columns)]
         inverse = np.linalg.pinv(design.T @ design)

@@ -12,8 +12,9 @@ import scipy.special
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
-from ultrum.core.regression.engine.least_squares import groups_by_rows, row_weights
+from ultrum.core.regression.engine.least_squares import row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
+from ultrum.core.regression.inputs import same_rows
 
 _AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
 
@@ -226,7 +227,8 @@ def equal_betas_test(R: Floats, F: Floats, constant: bool = True) -> EqualBetasT
     present = np.isfinite(R)
     assets = np.flatnonzero(present.sum(axis=0) >= max(_FEWEST_ROWS, 3 * (factors + 1)))
     betas, scores = np.zeros((len(assets), factors)), np.zeros((factors, len(F), len(assets)))
-    for rows, columns in groups_by_rows(present[:, assets]):
+    for columns in same_rows(present[:, assets]):
+        rows = np.flatnonzero(present[:, assets[columns[0]]])
         design = np.column_stack([np.ones(len(rows)), f[rows]])
         weights = row_weights(design)
         y = R[np.ix_(rows, assets[columns])]

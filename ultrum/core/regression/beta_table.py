@@ -13,12 +13,15 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
+from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import (
     t_p_values,
     t_quantile,
 )
+from ultrum.core.regression.inputs import same_rows
 from ultrum.core.series.text_tables import estimates_text, table_html
+from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, one_of
 
@@ -122,6 +125,28 @@ class BetaTable:
     def last(self) -> pd.Series:
         """Last observation used for each asset."""
         return self._edge(-1)
+
+    @property
+    def score_autocorrelation(self) -> pd.DataFrame:
+        """First autocorrelation of the score of each coefficient, corrected for its bias, shape (N, p).
+
+        Above 0.3 standard errors that are not prewhitened are too small.
+        """
+        return self._like(self._score_autocorrelation())
+
+    def _score_autocorrelation(self) -> Floats:
+        residuals = self.residuals.to_numpy()
+        used, X = np.isfinite(residuals), self.design.to_numpy(dtype=np.float64)
+        out = np.full(self.coefficients.shape, np.nan)
+        if not isinstance(self.response.index, pd.PeriodIndex | pd.DatetimeIndex | pd.RangeIndex):
+            return out  # rows without an order in time
+        positions = time_positions(self.response.index)
+        for columns in same_rows(used):
+            rows = np.flatnonzero(used[:, columns[0]])
+            if len(rows) > X.shape[1]:
+                pull = np.linalg.pinv(X[rows])
+                out[columns] = score_autocorrelation(pull, residuals[np.ix_(rows, columns)], positions[rows]).T
+        return out
 
     def interval(self, term: str, level: float = 0.95) -> pd.DataFrame:
         """Confidence interval of one term for every asset, columns ``low high``.

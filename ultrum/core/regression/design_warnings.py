@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 import pandas as pd
+import scipy.special
 
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression import inputs
@@ -13,13 +14,15 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.least_squares import condition_number, inflation
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.unit_roots import trending_levels
-from ultrum.errors import EstimationError, warn_user
+from ultrum.errors import EstimationError, name_list, warn_user
 
 _LOOKED_AT: Final = 24  # dependent variables at most that are tested for unit roots
 _NAMED: Final = 5  # in a warning
 _ROUNDING: Final = 1e-10  # of the size of a dependent variable
 _FEW_CLUSTERS: Final = 40
 _FEW_TREATED: Final = 2
+_PERSISTENT: Final = 0.3  # first autocorrelation of a score
+_SIZE: Final = 0.05  # of the chance that any independent score is above it
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
 
 
@@ -81,6 +84,25 @@ def warn_of_exact_fits(table: BetaTable) -> None:
             "t statistics are meaningless. Check whether the dependent variable is constant or an exact "
             "combination of "
             "the regressors."
+        )
+
+
+def warn_of_persistent_scores(table: BetaTable) -> None:
+    """Warn where the score of a slope is so autocorrelated that t statistics reject too often."""
+    if table.errors in ("ewc-prewhitened", "cr3", "clustered"):
+        return
+    rho = table.score_autocorrelation.drop(columns=CONSTANT, errors="ignore")
+    noise = scipy.special.ndtri(1.0 - _SIZE / max(rho.size, 1)) / np.sqrt(np.maximum(table.nobs.to_numpy(), 1))
+    places = np.argwhere(rho.to_numpy() > np.maximum(_PERSISTENT, noise)[:, None])
+    exact = set(exact_fits(table))
+    named = [(rho.index[k], rho.columns[j], rho.iloc[k, j]) for k, j in places if rho.index[k] not in exact]
+    if named:
+        slopes = name_list([f"{factor} in {y} ({value:.2f})" for y, factor, value in named])
+        warn_user(
+            f"Autocorrelated scores: {slopes}. Dependent variable and factor are both persistent, so t "
+            "statistics reject too often.",
+            fix="Use errors='ewc-prewhitened', or growth rates and innovations.",
+            setting="persistent",
         )
 
 

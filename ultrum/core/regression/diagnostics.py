@@ -18,6 +18,7 @@ from ultrum.core.displayed_numbers import decimals, p_equals, quantity
 from ultrum.core.regression.design_warnings import refuse_exact_fit
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
+from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import CONSTANT, Fit, weight_rows
 from ultrum.core.regression.structural_breaks import Break, break_test, robust_f_of_terms
 from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
@@ -26,7 +27,6 @@ from ultrum.core.time.index_frequency_and_gaps import infer_frequency, time_posi
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import EstimationError, FrequencyError, one_of
 
-_FEWEST_PAIRS: Final = 12  # of rows next to each other, for an autocorrelation
 _PERSISTENT, _VERY_PERSISTENT, _SHORT = 0.3, 0.7, 60
 _LEVEL: Final = 0.05
 _UNIT_ROOT: Final = "Dickey–Fuller"
@@ -218,17 +218,9 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
 
 
 def _persistence(X: Floats, residuals: Floats, positions: Ints) -> float:
-    """Largest first-order autocorrelation of the scores of the coefficients, with the correction of Kendall
-    (1954).
-    """
-    scores = np.linalg.pinv(X).T * residuals[:, None]
-    next_to = np.diff(positions) == 1
-    past, now = scores[:-1][next_to], scores[1:][next_to]
-    if len(past) < _FEWEST_PAIRS:
-        return float("nan")
-    with np.errstate(invalid="ignore", divide="ignore"):
-        rho = np.sum(past * now, axis=0) / np.sum(past * past, axis=0)
-    return float(np.nanmax(rho + (1.0 + 3.0 * rho) / len(past)))
+    """Largest first-order autocorrelation of the scores of the coefficients."""
+    rho = score_autocorrelation(np.asarray(np.linalg.pinv(X), dtype=np.float64), residuals[:, None], positions)
+    return float("nan") if np.isnan(rho).all() else float(np.nanmax(rho))
 
 
 def _recommend_errors(fit: Fit, rho: float) -> str:

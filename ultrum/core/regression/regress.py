@@ -19,6 +19,7 @@ from ultrum.core.regression.design_warnings import (
     warn_of_exact_fits,
     warn_of_few_clusters,
     warn_of_few_treatments,
+    warn_of_persistent_scores,
     warn_of_trends,
 )
 from ultrum.core.regression.engine.covariance import (
@@ -143,7 +144,8 @@ def regress(
     Warns
     -----
     DataWarning
-        If a factor is near-collinear with others, or trending levels are regressed on trending levels.
+        If a factor is near-collinear with others, trending levels are regressed on trending levels, or the score
+        of a slope has a first autocorrelation above 0.3, where t statistics reject too often.
 
     Notes
     -----
@@ -174,6 +176,7 @@ def regress(
     table = replace(table, kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
     warn_of_exact_fits(table)
+    warn_of_persistent_scores(table)
     warn_of_trends(Y, X, left, right)
     return table.fit(str(left.columns[0])) if single else table
 

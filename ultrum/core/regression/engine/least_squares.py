@@ -13,7 +13,7 @@ from typing import Final
 import numpy as np
 import scipy.linalg
 
-from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.array_types import Floats, Ints
 from ultrum.errors import EstimationError, choices, name_list
 
 _STEPS = 4
@@ -185,14 +185,6 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     raise EstimationError(
         f"Column '{column}' is {reason}: the design has rank {rank}, not {len(labels)}. Drop one of them."
     )
-
-
-def groups_by_rows(present: Bools) -> list[tuple[Ints, Ints]]:
-    """Rows of each group of assets with the same observations, and the columns of the group."""
-    groups: dict[bytes, list[int]] = {}
-    for column, there in enumerate(present.T):
-        groups.setdefault(np.packbits(there).tobytes(), []).append(column)
-    return [(np.flatnonzero(present[:, columns[0]]), np.array(columns)) for columns in groups.values()]
 
 
 def refuse_combinations(doing: str, values: Floats, design: Floats, names: Sequence[str]) -> None:

@@ -164,6 +164,7 @@ def _plug_in(scores: Floats, rows: int) -> int:
 
 # Long-run variance by equal-weighted cosine transforms, and critical values of Newey–West with fixed lags
 
+_FEWEST_PAIRS: Final = 12  # consecutive observations for an autocorrelation
 _MOST_PERSISTENT: Final = 0.97  # bound of the autoregression that prewhitens (Andrews and Monahan 1992)
 
 
@@ -191,22 +192,70 @@ def cosine_waves(count: int, rows: int) -> Floats:
     return np.asarray(np.sqrt(2.0 / rows) * waves)
 
 
-def cosine_sum(scores: Floats, positions: Ints | None, prewhiten: bool, count: int | None = None) -> Floats:
-    """T times the long-run variance of scores (T, p, N), shape (N, p, p); absent periods have zero scores.
-
-    With ``prewhiten`` each score is first regressed on its own lag, and the variance of the residual is divided
-    by (1 − ρ)(1 − ρ'), after Andrews and Monahan (1992). ρ is corrected for its bias.
-    """
-    line, _ = on_calendar(scores, positions)
-    count = cosine_count(len(scores)) if count is None else count
-    if not prewhiten:
-        return _mean_product(line, count, len(line))
+def first_autocorrelation(line: Floats) -> Floats:
+    """First-order autocorrelation along the first axis, about zero, corrected for its bias (Kendall 1954)."""
     past, now = line[:-1], line[1:]
     with np.errstate(invalid="ignore", divide="ignore"):
         rho = np.sum(past * now, axis=0) / np.sum(past * past, axis=0)
-    rho = np.nan_to_num(rho) + (1.0 + 3.0 * np.nan_to_num(rho)) / len(line)  # Kendall (1954)
-    rho = np.clip(rho, -_MOST_PERSISTENT, _MOST_PERSISTENT)
-    total = _mean_product(now - rho * past, count, len(line))
+    return np.asarray(rho + (1.0 + 3.0 * rho) / len(line))
+
+
+def score_autocorrelation(influence: Floats, residuals: Floats, positions: Ints) -> Floats:
+    """First autocorrelation of the score of each coefficient, (p, N), over pairs of consecutive periods.
+
+    Parameters
+    ----------
+    influence, residuals : ndarray, shape (p, T) and (T, N)
+    positions : ndarray of int, shape (T,)
+
+    Examples
+    --------
+    >>> alternating = np.array([[1.0, -1.0] * 20])
+    >>> score_autocorrelation(np.ones((1, 40)), alternating.T, np.arange(40)).round(2).tolist()
+    [[-1.05]]
+    """
+    pairs = np.flatnonzero(np.diff(positions) == 1)
+    if len(pairs) < _FEWEST_PAIRS:
+        return np.full((len(influence), residuals.shape[1]), np.nan)
+    products = influence[:, pairs] * influence[:, pairs + 1] @ (residuals[pairs] * residuals[pairs + 1])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rho = products / (influence[:, pairs] ** 2 @ residuals[pairs] ** 2)
+    return np.asarray(rho + (1.0 + 3.0 * rho) / len(pairs))
+
+
+def least_persistence(weights: Floats, residuals: Floats, positions: Ints | None) -> Floats:
+    """ρₓ·ρₑ of each coefficient, (p, N): what the autocorrelation of a score is if x and e are autoregressive.
+
+    Parameters
+    ----------
+    weights : ndarray, shape (T, p, N) or (T, p, 1)
+        Weight of each observation in each coefficient.
+    residuals : ndarray, shape (T, N)
+    positions : ndarray of int, shape (T,), optional
+    """
+    of_weights = _bounded(first_autocorrelation(on_calendar(weights, positions)[0]))
+    return np.asarray(of_weights * _bounded(first_autocorrelation(on_calendar(residuals, positions)[0])))
+
+
+def _bounded(rho: Floats) -> Floats:
+    return np.clip(np.nan_to_num(rho), -_MOST_PERSISTENT, _MOST_PERSISTENT)
+
+
+def cosine_sum(
+    scores: Floats, positions: Ints | None, least: Floats | None = None, count: int | None = None
+) -> Floats:
+    """T times the long-run variance of scores (T, p, N), shape (N, p, p); absent periods have zero scores.
+
+    With ``least`` (p, N) the scores are prewhitened (Andrews and Monahan 1992): each less ρ times its lag, and
+    the variance of the rest is divided by (1 − ρ)(1 − ρ'). ρ is the larger of ``least`` and the
+    autocorrelation of the score, both corrected for their bias.
+    """
+    line, _ = on_calendar(scores, positions)
+    count = cosine_count(len(scores)) if count is None else count
+    if least is None:
+        return _mean_product(line, count, len(line))
+    rho = np.maximum(_bounded(first_autocorrelation(line)), least)
+    total = _mean_product(line[1:] - rho * line[:-1], count, len(line))
     scale = (1.0 / (1.0 - rho)).T
     return np.asarray(total * scale[:, :, None] * scale[:, None, :])
 
@@ -227,11 +276,12 @@ def cosine_covariance(influence: Floats, residuals: Floats, moments: Ints, prewh
     moments : ndarray of int, shape (T,)
         Ordinal of each row.
     prewhiten : bool
-        Whether each score is first regressed on its own lag.
+        Whether each score is prewhitened.
     """
     columns, rows = influence.shape
-    scores = influence.T[:, :, None] * residuals[:, None, :]
-    return np.asarray(cosine_sum(scores, moments, prewhiten) * rows / (rows - columns))
+    weights = influence.T[:, :, None]
+    least = least_persistence(weights, residuals, moments) if prewhiten else None
+    return np.asarray(cosine_sum(weights * residuals[:, None, :], moments, least) * rows / (rows - columns))
 
 
 def fixed_b_degrees(lags: Floats, rows: Floats) -> Floats:

@@ -18,6 +18,7 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import (
     cosine_count,
     cosine_sum,
     lag_rules,
+    least_persistence,
 )
 from ultrum.errors import EstimationError
 
@@ -343,10 +344,13 @@ def _cosine_covariance(
         errors *= one.of(rows.present)[0]
         if one.weights is not None:
             errors *= one.weights[:, None]
-        scores = np.einsum("ijn,tj->tin", influence[:, :, which], window) * errors[:, None]
+        pull = np.einsum("ijn,tj->tin", influence[:, :, which], window) * (one.of(rows.present)[0] > 0)[:, None]
+        least = least_persistence(pull, errors, None) if prewhiten else None
+        scores = pull * errors[:, None]
         for count in np.unique(nobs[which]):
             some = nobs[which] == count
-            total = cosine_sum(scores[:, :, some], None, prewhiten, cosine_count(int(count)))
+            floor = None if least is None else least[:, some]
+            total = cosine_sum(scores[:, :, some], None, floor, cosine_count(int(count)))
             matrix[:, :, which, some] = total.transpose(1, 2, 0)
     return np.asarray(matrix * (nobs / (nobs - rows.X.shape[1])))
 
