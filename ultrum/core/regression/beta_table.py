@@ -132,9 +132,10 @@ class BetaTable:
 
         Above 0.3 standard errors that are not prewhitened are too small.
         """
-        return self._like(self._score_autocorrelation())
+        return self._like(self.score_autocorrelations())
 
-    def _score_autocorrelation(self) -> Floats:
+    def score_autocorrelations(self) -> Floats:
+        """The same as an array, (N, p)."""
         residuals = self.residuals.to_numpy()
         used, X = np.isfinite(residuals), self.design.to_numpy(dtype=np.float64)
         out = np.full(self.coefficients.shape, np.nan)

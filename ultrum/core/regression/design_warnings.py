@@ -91,11 +91,14 @@ def warn_of_persistent_scores(table: BetaTable) -> None:
     """Warn where the score of a slope is so autocorrelated that t statistics reject too often."""
     if table.errors in ("ewc-prewhitened", "cr3", "clustered"):
         return
-    rho = table.score_autocorrelation.drop(columns=CONSTANT, errors="ignore")
+    slopes_at = [k for k, term in enumerate(table.coefficients.columns) if term != CONSTANT]
+    rho = table.score_autocorrelations()[:, slopes_at]
     noise = scipy.special.ndtri(1.0 - _SIZE / max(rho.size, 1)) / np.sqrt(np.maximum(table.nobs.to_numpy(), 1))
-    places = np.argwhere(rho.to_numpy() > np.maximum(_PERSISTENT, noise)[:, None])
-    exact = set(exact_fits(table))
-    named = [(rho.index[k], rho.columns[j], rho.iloc[k, j]) for k, j in places if rho.index[k] not in exact]
+    places = np.argwhere(rho > np.maximum(_PERSISTENT, noise)[:, None])
+    if not len(places):
+        return
+    exact, assets, terms = set(exact_fits(table)), table.assets, table.coefficients.columns[slopes_at]
+    named = [(assets[k], terms[j], rho[k, j]) for k, j in places if assets[k] not in exact]
     if named:
         slopes = name_list([f"{factor} in {y} ({value:.2f})" for y, factor, value in named])
         warn_user(
