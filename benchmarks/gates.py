@@ -16,7 +16,15 @@ import scipy.special
 
 from ultrum.core.pricing.alpha_and_multiple_tests import _wild_bootstrap, alpha_t_and_draws, step_down
 from ultrum.core.pricing.cost_of_equity_result import CostEstimates
+from ultrum.core.pricing.hierarchical_betas import _Posterior
+from ultrum.core.pricing.peers_and_leverage import _error_of_mean
 from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
+from ultrum.core.regression.engine.newey_west_and_fixed_b import (
+    cosine_count,
+    cosine_covariance,
+    score_autocorrelation,
+)
+from ultrum.core.regression.inference import mixture_quantile
 from ultrum.core.regression.predictive_regression import ivx_wald
 
 
@@ -237,7 +245,83 @@ def predictive(gates, samples=2000):
             gates.add(f"IVX-Wald, {count} predictors, {what}", cells, samples, low, high)
 
 
+def industries_cover(groups, firms, within, between, seed, samples):
+    """Coverage of industry means, firms, new firms and plain means of peers; width for firms over τ and ω known."""
+    rng, hits, ratios = np.random.default_rng(seed), [], []
+    codes = np.repeat(np.arange(groups), firms)
+    for _ in range(samples):
+        mu = 1.0 + between * rng.standard_normal(groups)
+        true = mu[codes] + within * rng.standard_normal(len(codes))
+        new = mu + within * rng.standard_normal(groups)
+        v = rng.uniform(0.08, 0.2, len(codes)) ** 2
+        b = true + np.sqrt(v) * rng.standard_normal(len(codes))
+        posterior = _Posterior.of(b, v, codes)
+        firm, _ = posterior.of_firms(b, v, codes)
+        mean, unseen = posterior.of_industries()
+        bounds = []
+        for means, variances in ((mean[0][:-1], mean[1][:-1]), firm, (unseen[0][:-1], unseen[1][:-1])):
+            sd, normal = np.sqrt(variances), np.full(len(means), np.inf)
+            bounds.append([mixture_quantile(q, means, sd, normal, posterior.weights) for q in (0.025, 0.975)])
+        inside = [
+            np.mean((low <= truth) & (truth <= high))
+            for (low, high), truth in zip(bounds, (mu, true, new), strict=True)
+        ]
+        first = codes == 0
+        weights = np.full(firms, 1.0 / firms)
+        error = _error_of_mean(b[first], weights, np.diag(v[first]))
+        inside.append(abs(b[first].mean() - mu[0]) <= scipy.special.stdtrit(firms - 1, 0.975) * error)
+        hits.append(inside)
+        pull = v / (v + within**2)
+        of_mean = 1.0 / (np.bincount(codes, 1.0 / (v + within**2)) + 1.0 / between**2)
+        known = 2 * 1.959964 * np.sqrt(v * (1 - pull) + pull**2 * of_mean[codes])
+        ratios.append(np.median(bounds[1][1] - bounds[1][0]) / np.median(known))
+    return *np.mean(hits, axis=0), float(np.median(ratios))
+
+
+def industries(gates, samples=150):
+    found = {}
+    for seed, (groups, firms, within) in enumerate(itertools.product((5, 15), (6, 20), (0.02, 0.1, 0.25, 0.5))):
+        found[f"{groups} industries of {firms}, τ {within}"] = industries_cover(
+            groups, firms, within, 0.25, seed, samples
+        )
+    mean, firm, new, plain, width = ({name: row[k] for name, row in found.items()} for k in range(5))
+    spread = {name: share for name, share in firm.items() if "τ 0.02" not in name}
+    count = samples * 5
+    gates.add("industry means, two-level Bayes, 95 % interval covers", mean, count, 92, 98.5)
+    gates.add("mean of peers, t with n − 1 degrees of freedom, covers", plain, samples, 92, 98.5)
+    gates.add("firms, two-level Bayes, covers", firm, count * 6, 93)
+    gates.add("firms, τ from 0.1, covers", spread, count * 6, 93, 97.5)
+    gates.add("firms not in the sample, covers", new, count, 90)
+    gates.add("firms, median width over that with τ and ω known", width, samples, None, 1.3, percent=False)
+
+
+def persistent_scores(gates, samples=2000):
+    """How often the warning of autocorrelated scores is given, and rejections with prewhitened errors."""
+    for root, low, high in ((0.9, 95, None), (0.0, None, 5)):
+        fires, rejects = {}, {}
+        for rows in (60, 120, 300):
+            rng, fired, rejected = np.random.default_rng(rows), 0, 0
+            for _ in range(samples):
+                e = scipy.signal.lfilter([1.0], [1.0, -root], rng.standard_normal((2, rows + 100)), axis=1)[
+                    :, 100:
+                ]
+                X = np.column_stack([np.ones(rows), e[0]])
+                pull = np.linalg.pinv(X)
+                b = pull @ e[1]
+                residuals = (e[1] - X @ b)[:, None]
+                fired += score_autocorrelation(pull, residuals, np.arange(rows))[1, 0] > 0.3
+                variance = cosine_covariance(pull, residuals, np.arange(rows), True)[0, 1, 1]
+                rejected += 2 * scipy.special.stdtr(cosine_count(rows), -abs(b[1]) / np.sqrt(variance)) < 0.05
+            fires[f"T {rows}"], rejects[f"T {rows}"] = fired / samples, rejected / samples
+        gates.add(f"autocorrelated scores warned of, AR({root:g})", fires, samples, low, high)
+        some = {name: share for name, share in rejects.items() if name != "T 60"}
+        gates.add(f"prewhitened cosine errors, AR({root:g}), T = 60: rejects", {"T 60": rejects["T 60"]}, samples)
+        gates.add(f"prewhitened cosine errors, AR({root:g}), T from 120: rejects", some, samples, None, 10.5)
+
+
 GROUPS = {
+    "industries": industries,
+    "persistent": persistent_scores,
     "cost": cost_of_equity,
     "step_down": step_down_alphas,
     "joint": joint_alphas,

@@ -433,7 +433,18 @@ class Peers(Scratch):
         self.assertAlmostEqual(got.beta, (w @ bare) * 1.72 - 0.1 * 0.72, 12)
         e = table.residuals[names].to_numpy()[1:]
         tied = np.corrcoef(e.T) * np.outer(error, error)
-        self.assertAlmostEqual(got.standard_error, 1.72 * np.sqrt(w @ tied @ w), 10)
+        common = w @ tied @ w - w**2 @ np.diag(tied)
+        apart = np.sum(w**2 * (bare - w @ bare) ** 2 / (1 - w))
+        self.assertAlmostEqual(got.standard_error, 1.72 * np.sqrt(max(apart + common, w @ tied @ w)), 10)
+        self.assertAlmostEqual(got.spread**2, max(0, np.var(bare, ddof=1) - np.mean(error**2)), 12)
+        reach = got.standard_error * scipy.stats.t.ppf(0.975, 3)
+        np.testing.assert_allclose(got.interval(), [got.beta - reach, got.beta + reach])
+        wide = ul.peer_beta(replace(table, coefficients=table.coefficients * [1, 0] + [0, 1] * np.arange(23)[:, None]),
+                            names, debt_to_equity=0.0, how="mean")  # fmt: skip
+        self.assertGreater(wide.standard_error, 0.5)  # betas from 1 to 4
+        alone = ul.peer_beta(table, names[:1], debt_to_equity=0.0)
+        self.assertAlmostEqual(alone.standard_error, s.iloc[0], 12)
+        self.assertIn("how peers differ is unknown", alone.basis)
         self.assertEqual(got.peers["rank"].to_dict(), bare.rank().astype(int).to_dict())
         middle = ul.peer_beta(table, names, debt_to_equity=debt, how="median")
         self.assertAlmostEqual(middle.asset_beta, np.median(b / (1 + debt)), 12)
@@ -443,6 +454,59 @@ class Peers(Scratch):
             ul.peer_beta(table, names, debt_to_equity=debt[:3])
         with self.refused(EstimationError, "needs values"):
             ul.peer_beta(table, names, debt_to_equity=debt, how="value")
+
+
+class Industries(Scratch):
+    def table(self, beta, error):
+        """Betas with given estimates and errors."""
+        rng = np.random.default_rng(1)
+        f = pd.DataFrame({"market": rng.normal(0, 0.04, 60)}, months(60))
+        y = pd.DataFrame(
+            rng.normal(0, 0.04, (60, len(beta))), months(60), [f"F{k:02d}" for k in range(len(beta))]
+        )
+        table = ul.regress(y, f)
+        covariance = np.zeros((len(beta), 2, 2))
+        covariance[:, 1, 1] = error**2
+        return replace(table, coefficients=table.coefficients.assign(market=beta), covariance=covariance)
+
+    def test_posteriors_are_those_of_a_sampler(self):
+        rng = np.random.default_rng(3)
+        group = np.repeat([0, 1, 2], [4, 6, 3])
+        error = rng.uniform(0.08, 0.25, 13)
+        beta = np.array([0.6, 1.0, 1.5])[group] + rng.normal(0, 0.2, 13) + error * rng.normal(size=13)
+        table = self.table(beta, error)
+        names = dict(zip(table.assets, np.array(["power", "rail", "ships"])[group], strict=True))
+        got = ul.hierarchical_betas(table, names)
+        # every quantity drawn in turn given the others; deviations on a fine grid of their own
+        grid, v = np.linspace(1e-3, 3.0, 1500), error**2
+        tau, omega, true, mu, kept = 0.2, 0.3, beta.copy(), np.array([0.6, 1.0, 1.5]), []
+        for step in range(12_000):
+            precision = 1 / v + 1 / tau**2
+            true = (beta / v + mu[group] / tau**2) / precision + rng.normal(size=13) / np.sqrt(precision)
+            counts, centre = np.bincount(group), rng.normal(mu.mean(), omega / np.sqrt(3))
+            precision = counts / tau**2 + 1 / omega**2
+            mu = (np.bincount(group, true) / tau**2 + centre / omega**2) / precision + rng.normal(
+                size=3
+            ) / np.sqrt(precision)
+            logs = -13 * np.log(grid) - np.sum((true - mu[group]) ** 2) / 2 / grid**2 - 0.15 * np.log(grid)
+            tau = rng.choice(grid, p=np.exp(logs - logs.max()) / np.exp(logs - logs.max()).sum())
+            logs = -3 * np.log(grid) - np.sum((mu - centre) ** 2) / 2 / grid**2
+            omega = rng.choice(grid, p=np.exp(logs - logs.max()) / np.exp(logs - logs.max()).sum())
+            if step > 500:
+                kept.append(np.concatenate([true, mu, mu + tau * rng.normal(size=3), [tau, omega]]))
+        drawn = np.array(kept)
+        np.testing.assert_allclose(got.firms["shrunk"], drawn[:, :13].mean(axis=0), atol=0.012)
+        np.testing.assert_allclose(got.firms["shrunk_se"], drawn[:, :13].std(axis=0), atol=0.012)
+        np.testing.assert_allclose(got.industries["mean"].iloc[:3], drawn[:, 13:16].mean(axis=0), atol=0.015)
+        for ends, part in ((("low", "high"), drawn[:, 13:16]), (("new_low", "new_high"), drawn[:, 16:19])):
+            want = np.quantile(part, [0.025, 0.975], axis=0).T
+            np.testing.assert_allclose(
+                got.industries.loc[["power", "rail", "ships"], list(ends)], want, atol=0.07
+            )
+        self.assertAlmostEqual(got.between_firms, drawn[:, -2].mean(), delta=0.02)
+        self.assertEqual(got.industries.loc["any", "n"], 0)
+        with self.refused(EstimationError, "4 assets with a beta and an industry"):
+            ul.hierarchical_betas(table, dict.fromkeys(table.assets[:4], "power"))
 
 
 class Factors(Scratch):

@@ -16,6 +16,7 @@ from .core.pricing.dimson_and_downside_betas import downside_beta as downside_be
 from .core.pricing.dimson_and_downside_betas import up_down_betas as up_down_betas
 from .core.pricing.factor_betas_and_shrinkage import factor_betas as factor_betas
 from .core.pricing.factor_betas_and_shrinkage import shrink_betas as shrink_betas
+from .core.pricing.hierarchical_betas import hierarchical_betas as hierarchical_betas
 from .core.pricing.instrumental_variables_premia import instrumented_premia as instrumented_premia
 from .core.pricing.kalman_beta import kalman_beta as kalman_beta
 from .core.pricing.peers_and_leverage import industry_betas as industry_betas

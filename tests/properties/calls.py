@@ -118,6 +118,7 @@ def calls(t):
         "excess": ([t.assets, t.bill], {}),
         "positions": ([t.bought, t.daily], {}),
         "industry_betas": ([t.betas, {"a": "ships", "b": "ships"}], {"debt_to_equity": 0.5}),
+        "hierarchical_betas": ([t.betas, dict.fromkeys(t.betas.assets, "ships")], {}),
         "innovations": (
             [t.yields + (0.01 * t.market).with_metadata(excess_of="", measure="rate", title="")],
             {},

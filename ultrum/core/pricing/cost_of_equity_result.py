@@ -18,7 +18,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inference import mixture_quantile, t_quantile
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
@@ -28,10 +28,6 @@ from ultrum.errors import EstimationError, UnitError, one_of
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 _POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged, times the factors
 _PROBABILITIES_AT_ONCE: Final = 1 << 20
-_STEPS: Final = 100  # of the search for a quantile, which ends much earlier
-_ROUNDING: Final = 1e-9  # of a probability
-_TAIL: Final = 1e-9  # probability outside the bracket of the search
-_NORMAL: Final = 1e12  # degrees of freedom of a normal distribution
 
 
 @dataclass(frozen=True)
@@ -78,7 +74,7 @@ class CostEstimates:
             centre = self.base + self.beta[some] @ premia.T
             variance = np.einsum("mk,nkl,ml->nm", premia, self.covariance[some], premia) + self.base_error**2
             for row, share in enumerate(shares):
-                out[row, some] = _mixture_quantile(
+                out[row, some] = mixture_quantile(
                     share, centre, np.sqrt(np.maximum(variance, 0.0)), self.df[some]
                 )
         return out
@@ -112,41 +108,6 @@ def _even_points(count: int, dimensions: int) -> Floats:
         ratio = (1.0 + ratio) ** (1.0 / (dimensions + 1))
     steps = ratio ** -np.arange(1.0, dimensions + 1)
     return np.asarray((0.5 + np.arange(1, count + 1)[:, None] * steps) % 1.0)
-
-
-def _mixture_quantile(share: float, centre: Floats, sd: Floats, df: Floats) -> Floats:
-    """Quantile of an equal mixture of Student's t distributions, with (N, M) centres and deviations."""
-    degrees = np.where(np.isfinite(df), df, _NORMAL)[:, None]
-    reach = sd * scipy.special.stdtrit(degrees, share)
-    if centre.shape[1] == 1:
-        return np.asarray((centre + reach)[:, 0])
-    sd = np.maximum(sd, 1e-12 * (1.0 + np.abs(centre)))
-    far = sd * scipy.special.stdtrit(degrees, _TAIL)
-    low, high = (centre + far).min(axis=1), (centre - far).max(axis=1)
-    spread = np.sqrt(centre.var(axis=1) + (sd**2).mean(axis=1))
-    at = np.clip(centre.mean(axis=1) + scipy.special.ndtri(share) * spread, low, high)
-    for _ in range(_STEPS):
-        below, density = _probability_and_density(at[:, None], centre, sd, degrees)
-        below -= share
-        if np.abs(below).max(initial=0.0) < _ROUNDING:
-            break
-        low, high = np.where(below < 0, at, low), np.where(below > 0, at, high)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            newton = at - below / density
-        inside = (newton > low) & (newton < high)  # otherwise halve the bracket
-        at = np.where(inside, newton, (low + high) / 2.0)
-    return np.asarray(at)
-
-
-def _probability_and_density(at: Floats, centre: Floats, sd: Floats, df: Floats) -> tuple[Floats, Floats]:
-    """Of the mixture of each asset; Student's t by Wallace's (1959) normal score, exact to 1e-4 from 10 df on."""
-    t = (at - centre) / sd
-    shape = (8.0 * df + 1.0) / (8.0 * df + 3.0)
-    score = np.copysign(shape * np.sqrt(df * np.log1p(t**2 / df)), t)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        slope = np.where(score == 0, shape, shape**2 * t / ((1.0 + t**2 / df) * score))
-    normal = np.exp(-(score**2) / 2.0) / np.sqrt(2.0 * np.pi)
-    return scipy.special.ndtr(score).mean(axis=1), (normal * slope / sd).mean(axis=1)
 
 
 @dataclass(frozen=True)

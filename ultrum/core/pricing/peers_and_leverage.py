@@ -16,6 +16,7 @@ from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.inference import t_quantile
 from ultrum.core.series.text_tables import table_html
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
@@ -119,6 +120,10 @@ class PeerBeta:
         At the company's own D/E.
     asset_beta, asset_error : float
         Asset (unlevered) beta.
+    spread : float
+        Standard deviation of the peers' true asset betas; missing with one peer.
+    df : float
+        Degrees of freedom, the number of peers less one; missing with one peer.
     peers : DataFrame
         By peer: ``beta standard_error debt_to_equity tax unlevered unlevered_se weight rank``; rank 1 is the
         lowest unlevered beta.
@@ -129,8 +134,33 @@ class PeerBeta:
     standard_error: float
     asset_beta: float
     asset_error: float
+    spread: float
+    df: float
     peers: pd.DataFrame
     basis: str
+
+    def interval(self, level: float = 0.95) -> tuple[float, float]:
+        """Confidence interval of the beta, Student's t; the normal distribution with one peer.
+
+        Parameters
+        ----------
+        level : float
+            Confidence level, between 0 and 1.
+
+        Returns
+        -------
+        (float, float)
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> table = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> low, high = peer_beta(table, ["EBMK", "CSHW", "SLTM"], debt_to_equity=1.0, tax=0.25).interval()
+        >>> bool(low < 0.3 < high)
+        True
+        """
+        reach = self.standard_error * float(t_quantile(level, np.nan_to_num(self.df, nan=np.inf)))
+        return self.beta - reach, self.beta + reach
 
     def to_frame(self) -> pd.DataFrame:
         """One row per peer."""
@@ -139,7 +169,7 @@ class PeerBeta:
     def __repr__(self) -> str:
         return (
             f"beta {self.beta:.3f} (standard error {self.standard_error:.3f}), asset (unlevered) "
-            f"{self.asset_beta:.3f} ({self.asset_error:.3f})\n"
+            f"{self.asset_beta:.3f} ({self.asset_error:.3f}), spread between peers {self.spread:.3f}\n"
             f"{self.peers.to_string(float_format='{:.3f}'.format)}\n{textwrap.fill(self.basis, 100)}"
         )
 
@@ -185,8 +215,10 @@ def peer_beta(
     Returns
     -------
     PeerBeta
-        The standard error treats the estimates of the peers as correlated like their residuals, and leverage as
-        known; that of a median is √(π/2) times that of a mean.
+        The standard error allows for differences between peers: Σw²(b − b̄)²/(1 − w), as in Hartung and Knapp
+        (2001) and Sidik and Jonkman (2002), plus the covariances of the estimates, which are correlated like
+        their residuals; it is at least the estimation error alone. That of a median of three or more is √(π/2)
+        times that of a mean. Leverage is taken as known.
 
     Raises
     ------
@@ -210,13 +242,19 @@ def peer_beta(
     weights = _weights(frame, how, values)
     asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
     together = _together(betas, names, frame["unlevered_se"].to_numpy())
-    error = float(np.sqrt(weights @ together @ weights)) * (_MEDIAN_PRICE if how == "median" else 1.0)
+    bare = frame["unlevered"].to_numpy()
+    error = _error_of_mean(bare, weights, together) * (
+        _MEDIAN_PRICE if how == "median" and len(names) > 2 else 1.0
+    )
+    spread = _spread_of_truth(bare, frame["unlevered_se"].to_numpy())
     share = (1.0 - target_tax) * target_debt_to_equity
     return PeerBeta(
         beta=float(relever(asset_beta, target_debt_to_equity, target_tax, debt_beta=debt_beta)),
         standard_error=error * (1.0 + share),
         asset_beta=asset_beta,
         asset_error=error,
+        spread=spread,
+        df=len(names) - 1.0 if len(names) > 1 else np.nan,
         peers=_PeerTable(
             frame.assign(
                 weight=np.nan if how == "median" else weights,
@@ -224,7 +262,12 @@ def peer_beta(
             )
         ),
         basis=f"{how} of {len(names)} unlevered {term} betas (Hamada 1972), levered at D/E "
-        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}",
+        f"{target_debt_to_equity:.2f}, tax {100 * target_tax:.0f} %; {errors_in_words(betas.errors)}; "
+        + (
+            f"true asset betas of peers differ by {spread:.2f} (standard deviation), which the error includes"
+            if len(names) > 1
+            else "one peer, so how peers differ is unknown"
+        ),
     )
 
 
@@ -262,7 +305,8 @@ def industry_betas(
     Returns
     -------
     DataFrame
-        By industry: ``n beta standard_error min max``.
+        By industry: ``n beta standard_error spread min max``; ``spread`` is the standard deviation of the true
+        asset betas of its companies.
 
     Examples
     --------
@@ -292,6 +336,7 @@ def industry_betas(
             "n": len(names),
             "beta": result.asset_beta,
             "standard_error": result.asset_error,
+            "spread": result.spread,
             "min": unlevered.min(),
             "max": unlevered.max(),
         }
@@ -346,6 +391,23 @@ def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats
     else:
         heavy = np.ones(len(frame))
     return np.asarray(heavy / heavy.sum())
+
+
+def _error_of_mean(values: Floats, weights: Floats, together: Floats) -> float:
+    """Standard error of a weighted mean of peers that differ, whose estimates have a covariance."""
+    estimation = float(weights @ together @ weights)
+    if len(values) == 1:
+        return float(np.sqrt(estimation))
+    apart = weights**2 * (values - weights @ values) ** 2 / (1.0 - weights)
+    common = estimation - float(weights**2 @ np.diag(together))
+    return float(np.sqrt(max(estimation, apart.sum() + common)))
+
+
+def _spread_of_truth(values: Floats, errors: Floats) -> float:
+    """Standard deviation of the true values: that of the estimates less their errors."""
+    if len(values) < 2:
+        return float("nan")
+    return float(np.sqrt(max(0.0, values.var(ddof=1) - np.mean(errors**2))))
 
 
 def _together(betas: BetaTable, names: list[str], errors: Floats) -> Floats:

@@ -386,12 +386,11 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
     ax.scatter(shown["beta"], rows, color=STONE, s=34, label="levered (equity) beta", zorder=3)
     ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="unlevered", zorder=3)
-    normal = t_quantile(level, np.inf)
-    spread = normal * result.asset_error
+    quantile = t_quantile(level, np.nan_to_num(result.df, nan=np.inf))
+    spread = quantile * result.asset_error
     ax.axvspan(result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0)
     ax.axvline(result.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
-    reach = normal * result.standard_error
-    ax.hlines(0.6, result.beta - reach, result.beta + reach, color=LANTERN, linewidth=2)
+    ax.hlines(0.6, *result.interval(level), color=LANTERN, linewidth=2)
     ax.scatter(
         [result.beta],
         [0.6],
