@@ -218,6 +218,29 @@ def weak_factors(gates, samples=1000):
         gates.add(f"test of equal betas, strong factor, N = 10, {kind}: warned of", cells, samples)
 
 
+def weak_instruments(gates, samples=300):
+    """The warning of instrumented premia: useless and strong factors, with three omitted factors and without."""
+    for omitted in (0, 3):
+        useless, strong = {}, {}
+        for assets, rows in itertools.product((25, 100, 400), (120, 300)):
+            for which, found in ((False, useless), (True, strong)):
+                rng, warned = np.random.default_rng(assets + rows), 0
+                for _ in range(samples):
+                    f = 0.045 * rng.standard_normal((rows, 1))
+                    others = 0.03 * rng.standard_normal((rows, omitted)) @ rng.normal(0, 0.5, (omitted, assets))
+                    market = f if which else 0.045 * rng.standard_normal((rows, 1))
+                    R = (
+                        market * rng.normal(1.0, 0.45, assets)
+                        + others
+                        + 0.08 * rng.standard_normal((rows, assets))
+                    )
+                    warned += equal_betas_test(R, f).p_value > 0.02
+                found[f"N {assets}, T {rows}"] = warned / samples
+        words = "three omitted factors" if omitted else "no omitted factor"
+        gates.add(f"instrumented premia, useless factor, {words}: warned of", useless, samples, 94)
+        gates.add(f"instrumented premia, strong factor, {words}: warned of", strong, samples, None, 5)
+
+
 def ivx_rejects(rows, count, root, correlation, moving, seed, samples):
     """Share of samples without predictability in which the joint IVX test rejects at 5 %."""
     rng, rejected = np.random.default_rng(seed), 0
@@ -326,6 +349,7 @@ GROUPS = {
     "step_down": step_down_alphas,
     "joint": joint_alphas,
     "weak": weak_factors,
+    "instruments": weak_instruments,
     "ivx": predictive,
 }
 

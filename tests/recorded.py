@@ -126,7 +126,7 @@ EDGES = {  # the first and last value that an option takes, and what lies beyond
     "shrink_betas": {"among": (list("abcd"), list("abcde"))},
     "spells": {"min_length": (0, 1, 3, 4)},
     "standardise": {"window": (1, 2, 96, 97), "min_obs": (0, 1, 97)},
-    "step_down_alphas": {"draws": (0, 1)},
+    "step_down_alphas": {"draws": (0, 1), "min_obs": (0, 1)},
     "time_varying_betas": {"window": (2, 3, 12, 82, 83, 84)},
     "to_frequency": {"require": (0.0, 0.01, 1.01), "stale_after": (0, 1)},
     "two_pass": {"lags": (0, 92, 93, 94), "window": (2, 3, 48, 90, 93)},

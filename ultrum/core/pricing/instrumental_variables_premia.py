@@ -12,9 +12,12 @@ import pandas as pd
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats
+from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.pricing.cross_sections import WINDOW
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
+from ultrum.core.pricing.two_pass_result import WEAK
+from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference
 from ultrum.core.regression.regress import regress
@@ -24,7 +27,6 @@ from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, warn_user
 
-_WEAK: Final = 0.2  # correlation of odd and even betas, below which instruments are weak
 _FEWEST: Final = 24  # cross-sections
 
 
@@ -102,7 +104,8 @@ def instrumented_premia(
     Warns
     -----
     DataWarning
-        If odd and even betas are correlated by less than 0.2: the instruments are weak.
+        If the instruments are weak: the full-sample betas hardly differ across assets (test of equal betas with p
+        above 0.02, which depends on the number of assets and the correlation of their residuals).
 
     Notes
     -----
@@ -141,24 +144,33 @@ def instrumented_premia(
     moves = np.linalg.solve(middle, (g - G @ value).T).T
     covariance = np.cov(moves.T, ddof=1).reshape(len(terms), len(terms)) / len(kept)
     stage = pd.Series(np.nanmean(sums.correlations[kept], axis=0), names)
-    for name, correlation in zip(names, stage.to_numpy(dtype=np.float64), strict=True):
-        if correlation < _WEAK:
-            warn_user(
-                f"Weak instruments for {name}: odd- and even-month betas correlate {correlation:.2f} across "
-                "assets, so its risk "
-                "premium is unreliable. Use portfolios or a longer window."
-            )
+    weakness = _warn_of_weakness(returns, panel.factors[names].to_numpy(dtype=np.float64), names)
     span = span_of(panel.assets.index[kept])
     words = "full-sample" if beta_sample == "full" else f"{window}-period"
     counts = sums.counts[kept]
     basis = (
         f"{len(kept)} cross-sections of {int(counts.min())} to {int(counts.max())} of {len(panel.asset_names)} "
         f"assets, {span}; periods left out: {len(returns) - len(kept)}; {words} betas of "
-        "odd and even periods as instruments for each other (IV)"
+        f"odd and even periods as instruments for each other (IV); {weakness}"
     )
     return InstrumentedPremia(
         pd.Series(value, terms), pd.DataFrame(covariance, terms, terms), stage, len(kept), basis
     )
+
+
+def _warn_of_weakness(returns: Floats, factors: Floats, names: list[str]) -> str:
+    """The test of equal betas in words; warns where it does not reject."""
+    rows = np.isfinite(factors).all(axis=1)
+    test = equal_betas_test(returns[rows], factors[rows])
+    if test is None:
+        return "weakness not tested: too few assets have 24 observations"
+    main = names[int(np.abs(test.weakest).argmax())]
+    if test.p_value > WEAK:
+        warn_user(
+            f"Weak instruments for {main}: its betas hardly differ across assets (test of equal betas, "
+            f"{p_equals(test.p_value)}), so its risk premium is unreliable. Use portfolios or a longer sample."
+        )
+    return f"test of equal betas, weakest in {main}: {p_equals(test.p_value)}"
 
 
 def _betas(panel: Panel, names: list[str], rows: Bools, beta_sample: str, window: int) -> Floats:

@@ -15,6 +15,7 @@ from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.displayed_numbers import quantity
+from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.regress import regress
@@ -123,7 +124,8 @@ def premium(
         standard_error=float(fit.standard_errors.iloc[0]),
         df=fit.df,
         excess_of=metadata.excess_of,
-        basis=f"{method} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}",
+        basis=f"{method} of {fit.nobs} {metadata.frequency.name} returns, {span_of(values.index)}; "
+        f"{errors_in_words(fit.errors)}",
         influence=influence,
     )
 

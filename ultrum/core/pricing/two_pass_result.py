@@ -470,7 +470,7 @@ def _basis(
         span_of(periods),
         words[plan.betas] if plan.factors else "",
         f"t values on {names[kind]}",
-        ignored if plan.whole_sample and kind == "newey_west" else "",
+        ignored if plan.factors and kind == "newey_west" else "",
         f"periods left out: {int((~slopes.kept).sum())}",
         f"root mean square pricing error {100 * error:.3f} % per period",
     ]

@@ -366,7 +366,8 @@ class RollingPlan:
             constant=constant,
             ends=index[stops - 1],
             terms=[str(c) for c in design.columns],
-            basis=f"{kind}, at least {quantity(least, 'observation')}; {errors_in_words(errors)}; {span}",
+            basis=f"{kind}, at least {quantity(least, 'observation')}; {errors_in_words(errors)}, for each "
+            f"window alone; {span}",
         )
 
     def within(self, low: int, high: int) -> tuple[RollingPlan, int, int]:
