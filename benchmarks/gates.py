@@ -17,7 +17,7 @@ import scipy.special
 from ultrum.core.pricing.alpha_and_multiple_tests import _wild_bootstrap, alpha_t_and_draws, step_down
 from ultrum.core.pricing.cost_of_equity_result import CostEstimates
 from ultrum.core.pricing.hierarchical_betas import _Posterior
-from ultrum.core.pricing.peers_and_leverage import _error_of_mean
+from ultrum.core.pricing.peers_and_leverage import _errors_of_mean
 from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
 from ultrum.core.regression.engine.newey_west_and_fixed_b import (
     cosine_count,
@@ -291,8 +291,9 @@ def industries_cover(groups, firms, within, between, seed, samples):
         ]
         first = codes == 0
         weights = np.full(firms, 1.0 / firms)
-        error = _error_of_mean(b[first], weights, np.diag(v[first]))
-        inside.append(abs(b[first].mean() - mu[0]) <= scipy.special.stdtrit(firms - 1, 0.975) * error)
+        estimation, between = _errors_of_mean(b[first], weights, np.diag(v[first]))
+        reach = max(1.959964 * estimation, scipy.special.stdtrit(firms - 1, 0.975) * between)
+        inside.append(abs(b[first].mean() - mu[0]) <= reach)
         hits.append(inside)
         pull = v / (v + within**2)
         of_mean = 1.0 / (np.bincount(codes, 1.0 / (v + within**2)) + 1.0 / between**2)
@@ -301,7 +302,7 @@ def industries_cover(groups, firms, within, between, seed, samples):
     return *np.mean(hits, axis=0), float(np.median(ratios))
 
 
-def industries(gates, samples=150):
+def industries(gates, samples=300):
     found = {}
     for seed, (groups, firms, within) in enumerate(itertools.product((5, 15), (6, 20), (0.02, 0.1, 0.25, 0.5))):
         found[f"{groups} industries of {firms}, τ {within}"] = industries_cover(

@@ -552,7 +552,7 @@ class WeakBetas(unittest.TestCase):
             self.assertTrue(np.isnan(ul.up_down_betas(with_exact).to_frame().loc["exact", "p"]))
             self.assertTrue(ul.step_down_alphas(with_exact, draws=19).loc["exact", ["t", "p"]].isna().all())
             for work in (ul.two_pass, ul.joint_alpha_test):
-                with self.assertRaisesRegex(EstimationError, "exact is a copy or a combination"):
+                with self.assertRaisesRegex(EstimationError, "exact: a copy or a combination"):
                     work(with_exact)
 
     def test_copies_are_refused_by_name(self):

@@ -120,6 +120,9 @@ class PeerBeta:
         At the company's own D/E.
     asset_beta, asset_error : float
         Asset (unlevered) beta.
+    estimation_error, between_error : float
+        Standard error of the asset beta from the estimates' own errors alone, and from the differences between
+        peers; ``asset_error`` is the larger one.
     spread : float
         Standard deviation of the peers' true asset betas; missing with one peer.
     df : float
@@ -134,13 +137,17 @@ class PeerBeta:
     standard_error: float
     asset_beta: float
     asset_error: float
+    estimation_error: float
+    between_error: float
     spread: float
     df: float
     peers: pd.DataFrame
     basis: str
 
     def interval(self, level: float = 0.95) -> tuple[float, float]:
-        """Confidence interval of the beta, Student's t; the normal distribution with one peer.
+        """Confidence interval of the beta: Student's t with the differences between peers, or wider.
+
+        It is at least as wide as the normal interval with the errors of the estimates alone, which one peer has.
 
         Parameters
         ----------
@@ -159,8 +166,16 @@ class PeerBeta:
         >>> bool(low < 0.3 < high)
         True
         """
-        reach = self.standard_error * float(t_quantile(level, np.nan_to_num(self.df, nan=np.inf)))
+        scale = self.standard_error / self.asset_error if self.asset_error else 1.0
+        reach = scale * self.reach(level)
         return self.beta - reach, self.beta + reach
+
+    def reach(self, level: float) -> float:
+        """Half the width of the interval of the asset beta."""
+        estimation = self.estimation_error * float(t_quantile(level, np.inf))
+        if np.isnan(self.df):
+            return estimation
+        return max(estimation, self.between_error * float(t_quantile(level, self.df)))
 
     def to_frame(self) -> pd.DataFrame:
         """One row per peer."""
@@ -243,9 +258,9 @@ def peer_beta(
     asset_beta = float(np.median(frame["unlevered"])) if how == "median" else float(weights @ frame["unlevered"])
     together = _together(betas, names, frame["unlevered_se"].to_numpy())
     bare = frame["unlevered"].to_numpy()
-    error = _error_of_mean(bare, weights, together) * (
-        _MEDIAN_PRICE if how == "median" and len(names) > 2 else 1.0
-    )
+    price = _MEDIAN_PRICE if how == "median" and len(names) > 2 else 1.0
+    estimation, between = (price * part for part in _errors_of_mean(bare, weights, together))
+    error = max(estimation, between)
     spread = _spread_of_truth(bare, frame["unlevered_se"].to_numpy())
     share = (1.0 - target_tax) * target_debt_to_equity
     return PeerBeta(
@@ -253,6 +268,8 @@ def peer_beta(
         standard_error=error * (1.0 + share),
         asset_beta=asset_beta,
         asset_error=error,
+        estimation_error=estimation,
+        between_error=between,
         spread=spread,
         df=len(names) - 1.0 if len(names) > 1 else np.nan,
         peers=_PeerTable(
@@ -393,14 +410,14 @@ def _weights(frame: pd.DataFrame, how: Average, values: ByPeer | None) -> Floats
     return np.asarray(heavy / heavy.sum())
 
 
-def _error_of_mean(values: Floats, weights: Floats, together: Floats) -> float:
-    """Standard error of a weighted mean of peers that differ, whose estimates have a covariance."""
-    estimation = float(weights @ together @ weights)
+def _errors_of_mean(values: Floats, weights: Floats, together: Floats) -> tuple[float, float]:
+    """Standard errors of a weighted mean: from the covariance of the estimates, and from how they differ."""
+    variance = float(weights @ together @ weights)
     if len(values) == 1:
-        return float(np.sqrt(estimation))
+        return float(np.sqrt(variance)), 0.0
     apart = weights**2 * (values - weights @ values) ** 2 / (1.0 - weights)
-    common = estimation - float(weights**2 @ np.diag(together))
-    return float(np.sqrt(max(estimation, apart.sum() + common)))
+    common = variance - float(weights**2 @ np.diag(together))
+    return float(np.sqrt(variance)), float(np.sqrt(max(0.0, apart.sum() + common)))
 
 
 def _spread_of_truth(values: Floats, errors: Floats) -> float:

@@ -226,6 +226,8 @@ def equal_betas_test(R: Floats, F: Floats, constant: bool = True) -> EqualBetasT
     f = (F - F.mean(axis=0)) / F.std(axis=0)
     present = np.isfinite(R)
     assets = np.flatnonzero(present.sum(axis=0) >= max(_FEWEST_ROWS, 3 * (factors + 1)))
+    if len(assets) < factors + 2:
+        return None
     betas, scores = np.zeros((len(assets), factors)), np.zeros((factors, len(F), len(assets)))
     for columns in same_rows(present[:, assets]):
         rows = np.flatnonzero(present[:, assets[columns[0]]])

@@ -353,7 +353,7 @@ def mixture_quantile(
         if np.abs(below).max(initial=0.0) < _ROUNDING:
             break
         low, high = np.where(below < 0, at, low), np.where(below > 0, at, high)
-        with np.errstate(divide="ignore", invalid="ignore"):
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             newton = at - below / density
         inside = (newton > low) & (newton < high)  # otherwise halve the bracket
         at = np.where(inside, newton, (low + high) / 2.0)
@@ -364,10 +364,10 @@ def _probability_and_density(
     at: Floats, centre: Floats, sd: Floats, df: Floats, weights: Floats
 ) -> tuple[Floats, Floats]:
     """Of the mixture of each asset; Student's t by Wallace's (1959) normal score, exact to 1e-4 from 10 df on."""
-    t = (at - centre) / sd
-    shape = (8.0 * df + 1.0) / (8.0 * df + 3.0)
-    score = np.copysign(shape * np.sqrt(df * np.log1p(t**2 / df)), t)
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):  # a deviation near zero is a step
+        t = (at - centre) / sd
+        shape = (8.0 * df + 1.0) / (8.0 * df + 3.0)
+        score = np.copysign(shape * np.sqrt(df * np.log1p(t**2 / df)), t)
         slope = np.where(score == 0, shape, shape**2 * t / ((1.0 + t**2 / df) * score))
-    normal = np.exp(-(score**2) / 2.0) / np.sqrt(2.0 * np.pi)
-    return scipy.special.ndtr(score) @ weights, (normal * slope / sd) @ weights
+        normal = np.exp(-(score**2) / 2.0) / np.sqrt(2.0 * np.pi)
+    return scipy.special.ndtr(score) @ weights, np.nan_to_num(normal * slope / sd) @ weights

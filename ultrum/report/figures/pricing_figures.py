@@ -16,7 +16,6 @@ from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
 from ultrum.core.pricing.time_varying_betas import ConditionalBetas
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import SUP_F, BreakTest
 from ultrum.core.series.text_tables import capitalise
@@ -386,8 +385,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
     ax.scatter(shown["beta"], rows, color=STONE, s=34, label="levered (equity) beta", zorder=3)
     ax.scatter(shown["unlevered"], rows, color=TIDE, s=34, label="unlevered", zorder=3)
-    quantile = t_quantile(level, np.nan_to_num(result.df, nan=np.inf))
-    spread = quantile * result.asset_error
+    spread = result.reach(level)
     ax.axvspan(result.asset_beta - spread, result.asset_beta + spread, color=TIDE, alpha=0.10, linewidth=0)
     ax.axvline(result.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
     ax.hlines(0.6, *result.interval(level), color=LANTERN, linewidth=2)

@@ -202,8 +202,8 @@ def refuse_combinations(doing: str, values: Floats, design: Floats, names: Seque
     copies = combinations_among(residuals, np.linalg.norm(values, axis=0))
     if len(copies):
         raise EstimationError(
-            f"{doing}: {name_list(names[k] for k in copies)} {'is' if len(copies) == 1 else 'are'} a copy or a "
-            "combination of other assets and the factors. Drop it from the assets."
+            f"{doing}: {name_list(names[k] for k in copies)}: a copy or a combination of other assets and the "
+            "factors. Drop such assets."
         )
 
 
