@@ -22,6 +22,7 @@ CASES = (
     "panels",
     "estimating",
     "evidence",
+    "gates",
     "inference",
     "hard_samples",
     "coverage",

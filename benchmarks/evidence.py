@@ -204,7 +204,7 @@ def run():
     for rho, low, high in ((0.0, 92.5, 97), (0.1, 92.5, 97), (0.3, None, None)):
         share, drawn = cost_coverage(240, 60, rho, 40 + int(10 * rho))
         page.add(
-            f"cost of equity, five factors, T = 240, window 60, factors AR({rho:g}), t",
+            f"cost of equity, five factors, T = 240, window 60, factors AR({rho:g})",
             share,
             low,
             high,

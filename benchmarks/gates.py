@@ -1,4 +1,4 @@
-"""Simulation evidence on tests and intervals: rejection rates and coverage against limits, with Monte Carlo errors
+"""Tests and intervals against limits: rejection rates and coverage with Monte Carlo errors
 
 Each cell has a seed of its own. A group of cells is summarised by its worst cell; the number after ± is the Monte
 Carlo standard error of that cell.
@@ -302,7 +302,7 @@ def industries_cover(groups, firms, within, between, seed, samples):
     return *np.mean(hits, axis=0), float(np.median(ratios))
 
 
-def industries(gates, samples=300):
+def industries(gates, samples=150):
     found = {}
     for seed, (groups, firms, within) in enumerate(itertools.product((5, 15), (6, 20), (0.02, 0.1, 0.25, 0.5))):
         found[f"{groups} industries of {firms}, τ {within}"] = industries_cover(

@@ -26,7 +26,7 @@ from ultrum.core.workings_of_results import cost_workings
 from ultrum.errors import EstimationError, UnitError, one_of
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
-_POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged, times the factors
+_POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged
 _PROBABILITIES_AT_ONCE: Final = 1 << 20
 
 
@@ -88,7 +88,7 @@ class CostEstimates:
             even = (np.arange(_POINTS) + 0.5) / _POINTS
             normal = scipy.special.stdtrit(self.prices_df, even) if self.finite else scipy.special.ndtri(even)
             return np.asarray(self.prices + np.sqrt(self.spread[0, 0]) * normal[:, None])
-        even = _even_points(_POINTS * 2**count, count + self.finite)
+        even = _even_points(4 * _POINTS, count + self.finite)
         half = scipy.special.ndtri(even[:, :count])
         half = np.linalg.solve(np.linalg.cholesky(half.T @ half / len(half)), half.T).T  # exact second moments
         if self.finite:

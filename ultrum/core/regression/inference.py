@@ -309,8 +309,8 @@ def band_of(centre: pd.DataFrame, error: pd.DataFrame, asset: str, level: float,
 
 # Quantiles of mixtures, such as the distribution of a product or a posterior averaged over a grid
 
-_STEPS: Final = 100  # of the search for a quantile, which ends much earlier
-_ROUNDING: Final = 1e-9  # of a probability
+_STEPS: Final = 60  # of the search for a quantile, which ends much earlier
+_ROUNDING: Final = 1e-12  # of a probability
 _TAIL: Final = 1e-9  # probability outside the bracket of the search
 _NORMAL: Final = 1e12  # degrees of freedom of a normal distribution
 

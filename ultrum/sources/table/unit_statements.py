@@ -186,7 +186,7 @@ class Statement:
 
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
-        return f"'{textwrap.shorten(self.text, 44, placeholder=' …')}', {where}"
+        return f"'{textwrap.shorten(self.text, 40, placeholder=' …')}', {where}"
 
 
 def clauses_of_columns(
