@@ -9,6 +9,7 @@ import scipy.stats
 
 import ultrum as ul
 from tests.support import Scratch, months
+from ultrum.core.regression.inference import mixture_quantile
 from ultrum.errors import EstimationError, UnitError
 
 
@@ -457,6 +458,16 @@ class Peers(Scratch):
 
 
 class Industries(Scratch):
+    def test_quantiles_of_mixtures_have_their_probability(self):
+        rng = np.random.default_rng(2)
+        for skewed in (1.0, 0.05):
+            centre, sd = rng.normal(1, 0.3, (40, 200)), rng.uniform(1e-4, 0.3, (40, 200))
+            weights = rng.dirichlet(np.full(200, skewed))
+            for share in (0.001, 0.025, 0.5, 0.99):
+                at = mixture_quantile(share, centre, sd, np.full(40, np.inf), weights)
+                below = scipy.stats.norm.cdf((at[:, None] - centre) / sd) @ weights
+                np.testing.assert_allclose(below, share, atol=1e-11)
+
     def table(self, beta, error):
         """Betas with given estimates and errors."""
         rng = np.random.default_rng(1)

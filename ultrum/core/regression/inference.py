@@ -310,7 +310,8 @@ def band_of(centre: pd.DataFrame, error: pd.DataFrame, asset: str, level: float,
 # Quantiles of mixtures, such as the distribution of a product or a posterior averaged over a grid
 
 _STEPS: Final = 60  # of the search for a quantile, which ends much earlier
-_ROUNDING: Final = 1e-12  # of a probability
+_ROUNDING: Final = 1e-13  # of a probability
+_NO_STEP: Final = 1e-14  # relative
 _TAIL: Final = 1e-9  # probability outside the bracket of the search
 _NORMAL: Final = 1e12  # degrees of freedom of a normal distribution
 
@@ -350,13 +351,14 @@ def mixture_quantile(
     for _ in range(_STEPS):
         below, density = _probability_and_density(at[:, None], centre, sd, degrees, weights)
         below -= share
-        if np.abs(below).max(initial=0.0) < _ROUNDING:
-            break
-        low, high = np.where(below < 0, at, low), np.where(below > 0, at, high)
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             newton = at - below / density
+        settled = (np.abs(below) < _ROUNDING) | (np.abs(newton - at) <= _NO_STEP * (1.0 + np.abs(at)))
+        if settled.all():
+            break
+        low, high = np.where(below < 0, at, low), np.where(below > 0, at, high)
         inside = (newton > low) & (newton < high)  # otherwise halve the bracket
-        at = np.where(inside, newton, (low + high) / 2.0)
+        at = np.where(settled, at, np.where(inside, newton, (low + high) / 2.0))
     return np.asarray(at)
 
 
