@@ -94,7 +94,7 @@ class Demo(Scratch):
             "Chow",
             "Newey–West",
             "Aroian",
-            "risk-free rate and additional premia are taken as known",
+            "Risk-free rate and additional premia are taken as known",
         ):
             self.assertIn(words, text)
         self.assertNotRegex(re.sub(r"<svg.*?</svg>", "", text, flags=re.S), r"\bnan\b")

@@ -499,7 +499,7 @@ class Industries(Scratch):
             mu = (np.bincount(group, true) / tau**2 + centre / omega**2) / precision + rng.normal(
                 size=3
             ) / np.sqrt(precision)
-            logs = -13 * np.log(grid) - np.sum((true - mu[group]) ** 2) / 2 / grid**2 - 0.2 * np.log(grid)
+            logs = -13 * np.log(grid) - np.sum((true - mu[group]) ** 2) / 2 / grid**2 - 0.3 * np.log(grid)
             tau = rng.choice(grid, p=np.exp(logs - logs.max()) / np.exp(logs - logs.max()).sum())
             logs = -3 * np.log(grid) - np.sum((mu - centre) ** 2) / 2 / grid**2
             omega = rng.choice(grid, p=np.exp(logs - logs.max()) / np.exp(logs - logs.max()).sum())

@@ -153,8 +153,8 @@ class StudyResult:
         ...     result = ul.run_study(study.with_sources_at(service.places), vault=folder)
         >>> result.to_frame()[["cost_of_equity", "low", "high"]].head(2).round(4)
               cost_of_equity     low    high
-        BRTW          0.0622  0.0257  0.0987
-        EBMK          0.0570  0.0264  0.0876
+        BRTW          0.0622  0.0271  0.1027
+        EBMK          0.0570  0.0275  0.0905
         """
         return self.betas.to_frame() if self.cost is None else self.cost.to_frame()
 

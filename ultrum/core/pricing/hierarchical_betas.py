@@ -21,7 +21,7 @@ from ultrum.errors import EstimationError, one_of
 
 _FEWEST: Final = 5  # firms
 _STEPS: Final = np.concatenate([[0.0], np.geomspace(0.02, 12.0, 39)])  # of deviations, in errors of estimation
-_POWER_OF_FIRMS, _POWER_OF_INDUSTRIES = 0.8, 1.0  # of a deviation: its prior is flat in this power
+_POWER_OF_FIRMS, _POWER_OF_INDUSTRIES = 0.7, 1.0  # of a deviation: its prior is flat in this power
 _NEGLIGIBLE: Final = 1e-7  # weight of a grid point against the largest
 
 
@@ -65,7 +65,7 @@ class HierarchicalBetas(TableInNotebooks):
         >>> made = ul.hierarchical_betas(table, {a: "sea" if a < "M" else "land" for a in table.assets})
         >>> made.to_frame().loc[["BRTW"], ["beta", "shrunk"]].round(2)
               beta  shrunk
-        BRTW  0.56    0.58
+        BRTW  0.56     0.6
         """
         return self.firms
 
@@ -108,7 +108,7 @@ def hierarchical_betas(
     -----
     bᵢ ~ N(βᵢ, seᵢ²), βᵢ ~ N(μ_g, τ²) within industry g, μ_g ~ N(μ, ω²) with a flat prior on μ (Lindley and Smith
     1972; Karolyi 1992). Given τ and ω all posteriors are normal; they are averaged over a grid of both, with the
-    marginal likelihood and priors that are flat in τ^0.8 and in ω. Estimates of firms are taken as independent.
+    marginal likelihood and priors that are flat in τ^0.7 and in ω. Estimates of firms are taken as independent.
 
     Examples
     --------

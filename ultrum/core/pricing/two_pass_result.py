@@ -249,8 +249,8 @@ class TwoPass(TableInNotebooks):
         >>> import ultrum as ul
         >>> made = ul.two_pass(ul.practice.panel(), ["market"])
         >>> print(made.identification_in_words())
-        Rank test of the betas (H0: (1, β) has reduced rank): F(19, 231) = 2.71, p < 0.001; rejected, so the risk
-        premia are identified (weakest in market; 20 of 23 assets, those with all 251 periods).
+        Test of equal betas (H0: a combination of betas is equal across assets): χ²(15.3) = 126, p < 0.001;
+        rejected: the betas are not all equal (weakest in market; 23 assets).
         """
         test = self.identification
         if test is None:

@@ -132,10 +132,21 @@ class BetaTable:
 
         Above 0.3 standard errors that are not prewhitened are too small.
         """
-        return self._like(self.score_autocorrelations())
+        return self._like(self.scores_by_asset())
 
-    def score_autocorrelations(self) -> Floats:
-        """The same as an array, (N, p)."""
+    def scores_by_asset(self) -> Floats:
+        """First autocorrelation of the scores, as an array.
+
+        Returns
+        -------
+        ndarray, shape (N, p)
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> ul.factor_betas(ul.practice.panel(), ["market"]).scores_by_asset().shape
+        (23, 2)
+        """
         residuals = self.residuals.to_numpy()
         used, X = np.isfinite(residuals), self.design.to_numpy(dtype=np.float64)
         out = np.full(self.coefficients.shape, np.nan)

@@ -92,7 +92,7 @@ def warn_of_persistent_scores(table: BetaTable) -> None:
     if table.errors in ("ewc-prewhitened", "cr3", "clustered"):
         return
     slopes_at = [k for k, term in enumerate(table.coefficients.columns) if term != CONSTANT]
-    rho = table.score_autocorrelations()[:, slopes_at]
+    rho = table.scores_by_asset()[:, slopes_at]
     noise = scipy.special.ndtri(1.0 - _SIZE / max(rho.size, 1)) / np.sqrt(np.maximum(table.nobs.to_numpy(), 1))
     places = np.argwhere(rho > np.maximum(_PERSISTENT, noise)[:, None])
     if not len(places):
@@ -102,8 +102,8 @@ def warn_of_persistent_scores(table: BetaTable) -> None:
     if named:
         slopes = name_list([f"{factor} in {y} ({value:.2f})" for y, factor, value in named])
         warn_user(
-            f"Autocorrelated scores: {slopes}. Dependent variable and factor are both persistent, so t "
-            "statistics reject too often.",
+            f"Autocorrelated scores: {slopes}. The products of factor and residual persist, so t statistics "
+            "reject too often.",
             fix="Use errors='ewc-prewhitened', or growth rates and innovations.",
             setting="persistent",
         )
