@@ -140,6 +140,7 @@ class BetaTable:
         Returns
         -------
         ndarray, shape (N, p)
+            By asset and term; missing where rows have no order in time.
 
         Examples
         --------
