@@ -521,7 +521,8 @@ class WeakBetas(unittest.TestCase):
                 alphas = np.linalg.lstsq(X, y, rcond=None)[0]
                 S = (y - X @ alphas).T @ (y - X @ alphas) / T
                 if N >= T:
-                    return np.sum(alphas[0] ** 2 / np.diag(S)) / T
+                    variance = T / (T - 2) * np.diag(S) * np.linalg.inv(X.T @ X)[0, 0]
+                    return np.sum(alphas[0] ** 2 / variance)  # of classical t
                 return (
                     (T - N - 1) / N * (alphas[0] @ np.linalg.solve(S, alphas[0])) / (1 + f.mean() ** 2 / f.var())
                 )

@@ -16,7 +16,7 @@ import sys
 import textwrap
 import time
 import warnings
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Hashable, Iterator, Mapping
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
@@ -131,7 +131,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         cells[column] = [_cell(value) for value in frame[column]]
     words = [c for c in frame if not _looks_numeric(frame[c])]
     prose = [c for c in words if c not in _WHOLE_COLUMNS]
-    widths = _shared_widths({str(c): list(cells[c]) for c in prose}, _width_of(cells) - width)
+    widths = _shared_widths({c: list(cells[c]) for c in prose}, _width_of(cells) - width)
     for column, most in widths.items():
         cells[column] = [
             "\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in cells[column]
@@ -168,14 +168,14 @@ def _laid_out(cells: pd.DataFrame, title: str, numeric: Collection[object] = ())
     return shown
 
 
-def _shared_widths(columns: Mapping[str, list[str]], excess: int) -> dict[str, int]:
+def _shared_widths(columns: Mapping[Hashable, list[str]], excess: int) -> dict[Hashable, int]:
     """Widths of columns of words that together save ``excess`` characters: the widest give way first.
 
     A column is not narrower than its heading and its longest word; those that keep their width are left out.
     """
     longest = {name: max(map(len, texts), default=0) for name, texts in columns.items()}
     words = {n: max((len(w) for t in texts for w in t.split()), default=1) for n, texts in columns.items()}
-    least = {name: max(min(size, _LONGEST_WORD), len(name)) for name, size in words.items()}
+    least = {name: max(min(size, _LONGEST_WORD), len(str(name))) for name, size in words.items()}
     for most in range(max(longest.values(), default=0), 0, -1):
         widths = {name: min(longest[name], max(least[name], most)) for name in columns}
         if sum(longest.values()) - sum(widths.values()) >= excess:

@@ -261,8 +261,9 @@ def _wild_bootstrap(y: Floats, f: Floats, draws: int, seed: int) -> tuple[Floats
             raise EstimationError(
                 "joint_alpha_test: an asset has no residuals. Drop the assets that fit exactly."
             )
-        statistic = float(np.sum(alphas**2 / variances))
-        drawn = _drawn_squares(basis, pull, null, signs)
+        scale = (rows - count - 1) / float(weights @ weights)
+        statistic = scale * float(np.sum(alphas**2 / variances))
+        drawn = scale * _drawn_squares(basis, pull, null, signs)
     return alphas, statistic, float((1 + np.sum(drawn >= statistic * (1.0 - _TIE))) / (draws + 1))
 
 
@@ -455,6 +456,11 @@ def step_down_alphas(
     Y, assets = panel.excess.to_pandas().to_numpy(float)[whole], list(panel.excess.names)
     counts = np.isfinite(Y).sum(axis=0)
     used = np.flatnonzero(counts >= max(min_obs, len(names) + 2))
+    if not len(used):
+        raise EstimationError(
+            f"step_down_alphas: no asset has {min_obs} observations with every factor. Use a longer sample, or a "
+            "smaller min_obs."
+        )
     _warn_of_left_out(assets, counts, used, min_obs)
     positions = time_positions(panel.excess.index[whole])
     alphas, t = np.full((2, len(assets)), np.nan)
