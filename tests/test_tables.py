@@ -517,6 +517,26 @@ class Facts(Scratch):
             kinds, {"date": "date", "x": "value", "x flag": "status", "y": "value", "y flag": "status"}
         )
 
+    def test_rows_of_a_large_file_have_the_unit_of_their_row(self):
+        days = pd.bdate_range("2000-01-03", periods=1500)
+        values = {
+            "rate": 2.0 + np.arange(1500) / 1000,
+            "level": 90.0 + np.arange(1500),
+            "ships": 3.0 + np.arange(1500) / 8,
+        }
+        unit = {"rate": ("percent", 0.01), "level": ("index", 1.0), "ships": ("thousand", 1000.0)}
+        for rows in (1500, 60):  # by columns, and by cells
+            lines = [
+                f"{d:%Y-%m-%d},{n},{v[k]:.3f},{unit[n][0]}\n"
+                for k, d in enumerate(days[:rows])
+                for n, v in values.items()
+            ]
+            got = ul.read_series(self.file("units.csv", "date,series,value,unit\n" + "".join(lines)))
+            for name, truth in values.items():
+                np.testing.assert_allclose(got.series[name].values, truth[:rows] * unit[name][1], rtol=1e-12)
+            said = next(d.chosen for d in got.decisions if d.what == "units")
+            self.assertEqual(said, f"percent in {rows:,} rows, none in {rows:,} rows, multiple in {rows:,} rows")
+
     def test_what_only_later_rows_of_a_large_file_state(self):
         months = [f"{y}-{m:02d}" for y in range(1900, 2020) for m in range(1, 13)]
         lines = [f"{month},{asset},{k % 7 + 1}.5" for asset in "ABCDEFGH" for k, month in enumerate(months)]

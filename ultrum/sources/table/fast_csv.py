@@ -45,6 +45,7 @@ from ultrum.sources.table.type_inference import (
     key_columns,
     states_units,
     type_cells,
+    unit_certainty,
     unit_column,
     units_by_row,
     with_statuses,
@@ -198,7 +199,19 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: Tab
     ]
     if _has_new_settings(columns, sample):
         return None
-    return with_statuses(replace(sample, dates=dates, columns=columns, decisions=decisions))
+    whole = replace(sample, dates=dates, columns=columns, decisions=decisions)
+    return with_statuses(_in_units_of_rows(whole) if sample.unit_column else whole)
+
+
+def _in_units_of_rows(whole: Typed) -> Typed:
+    """Bare numbers in the unit of their own row, and the number of rows of each unit in the decision."""
+    numbers = {n: ReadNumbers(whole.columns[n]) for n in whole.numeric}
+    name, by_row = unit_column(whole.columns, whole.numeric)
+    units, scaled = units_by_row(name, by_row, whole.units, numbers)
+    chosen = next((u.chosen for u in units.values() if u.certainty == unit_certainty(name)), "")
+    decisions = [replace(d, chosen=chosen) if d.certainty == unit_certainty(name) else d for d in whole.decisions]
+    columns = {**whole.columns, **{n: read.values for n, read in scaled.items()}}
+    return replace(whole, columns=columns, units=units, decisions=decisions)
 
 
 def _has_new_settings(columns: Mapping[str, Array], sample: Typed) -> bool:

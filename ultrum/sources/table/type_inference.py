@@ -524,6 +524,11 @@ def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str
     return "", []
 
 
+def unit_certainty(name: str) -> str:
+    """Why numbers have the unit of their row."""
+    return f"by column '{name}'"
+
+
 def units_by_row(
     name: str,
     by_row: Sequence[Statement | None],
@@ -539,7 +544,7 @@ def units_by_row(
     read = dict(numbers)
     for column, finding in units.items():
         if not finding.percent and finding.factor == 1.0:
-            found[column] = replace(finding, chosen=chosen, certainty=f"by column '{name}'")
+            found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(name))
             read[column] = replace(read[column], values=read[column].values / divisor * factor)
     return found, read
 
