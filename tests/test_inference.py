@@ -100,12 +100,18 @@ class LongRun(unittest.TestCase):
         rates = np.mean(rejected, axis=0)
         self.assertTrue(rates[0] > 0.2 > rates[1], rates)
         pair = pd.DataFrame({"y": y, "z": y.iloc[:100]})
-        scores = ul.regress(pair, x).score_autocorrelation
+        weights = pd.Series(rng.uniform(0.1, 5.0, 120), pair.index)
         for name, rows in (("y", 120), ("z", 100)):
-            X = np.column_stack([np.ones(rows), x.iloc[:rows]])
-            s = np.linalg.pinv(X) * (pair[name][:rows] - X @ ols(X, pair[name][:rows])).to_numpy()
-            r = np.sum(s[:, 1:] * s[:, :-1], axis=1) / np.sum(s[:, :-1] ** 2, axis=1)
-            np.testing.assert_allclose(scores.loc[name], r + (1 + 3 * r) / (rows - 1))
+            for options, root in (
+                ({}, np.ones(rows)),
+                ({"weights": weights}, np.sqrt(weights.to_numpy()[:rows])),
+            ):
+                X = np.column_stack([np.ones(rows), x.iloc[:rows]]) * root[:, None]
+                left = pair[name].to_numpy()[:rows] * root
+                s = np.linalg.pinv(X) * (left - X @ ols(X, left))
+                r = np.sum(s[:, 1:] * s[:, :-1], axis=1) / np.sum(s[:, :-1] ** 2, axis=1)
+                scores = ul.regress(pair, x, **options).score_autocorrelation
+                np.testing.assert_allclose(scores.loc[name], r + (1 + 3 * r) / (rows - 1))
 
     def test_rolling_windows_give_what_each_gives_alone(self):
         y, x = data()
@@ -552,9 +558,24 @@ class WeakBetas(unittest.TestCase):
             self.assertTrue(np.isnan(ul.kalman_beta(with_exact).p_value["exact"]))
             self.assertTrue(np.isnan(ul.up_down_betas(with_exact).to_frame().loc["exact", "p"]))
             self.assertTrue(ul.step_down_alphas(with_exact, draws=19).loc["exact", ["t", "p"]].isna().all())
-            for work in (ul.two_pass, ul.joint_alpha_test):
-                with self.assertRaisesRegex(EstimationError, "exact: a copy or a combination"):
-                    work(with_exact)
+            with self.assertRaisesRegex(EstimationError, "exact: a copy or a combination"):
+                ul.joint_alpha_test(with_exact)
+
+    def test_a_factor_and_cash_may_be_assets_of_two_passes(self):
+        panel = made_panel(T=120, N=6, K=1)
+        f = panel.factors["market"]
+        for name, extra in (("market itself", f), ("cash", 0 * f)):
+            assets = panel.assets.assign(**{name: extra + panel.risk_free})
+            more = ul.align(assets=ul.SeriesTable.from_pandas(assets, measure="return"),
+                            factors=panel.factor_table, risk_free=panel.rate)  # fmt: skip
+            made = ul.two_pass(more)
+            y = more.excess.to_pandas().to_numpy()
+            betas = ols(np.column_stack([np.ones(120), f]), y)[1]
+            want = ols(np.column_stack([np.ones(7), betas]), y.mean(axis=0))
+            np.testing.assert_allclose(made.premia, want, rtol=1e-9)
+            self.assertIn("6 assets", made.identification.note)  # a perfect fit has no error to test
+        with self.assertRaisesRegex(EstimationError, "cash: a copy or a combination"):
+            ul.two_pass(more, weighting="gls")
 
     def test_copies_are_refused_by_name(self):
         panel = made_panel(T=120, N=6, K=1)
@@ -564,7 +585,7 @@ class WeakBetas(unittest.TestCase):
         tries = [partial(ul.two_pass, errors=e) for e in (None, "hac", "shanken", "misspecification")]
         tries += [partial(ul.joint_alpha_test, how=h) for h in ("exact", "robust", "bootstrap")]
         for work in (*tries, partial(ul.two_pass, weighting="gls")):
-            with self.assertRaisesRegex(EstimationError, "a copy or a combination of other assets"):
+            with self.assertRaisesRegex(EstimationError, "a copy or a combination of other assets or factors"):
                 work(panel)
 
     def test_robust_sets_are_where_the_statistic_is_small(self):

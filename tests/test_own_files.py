@@ -382,6 +382,11 @@ class OwnFiles(Scratch):
         self.assertEqual(
             ul.read_series(self.folder / "hours.csv").series["close"].values.tolist(), [*last.values()]
         )
+        kept = self.run_it("pull", "--practice", "--read", "timezone=UTC", "--save", "set.toml", table, code=2)
+        self.assertIn("give --read with each pull of the set", kept.stderr)
+        self.run_it("pull", "--practice", "--save", "set.toml", table, code=3)
+        self.run_it(*pull, "again.csv", "set.toml")
+        self.assertEqual((self.folder / "again.csv").read_text(), (self.folder / "minutes.csv").read_text())
         for other in ("observatory:PRICES/M.QM.CPI", "harbour:freight"):
             self.assertIn(f"{other} is neither", self.run_it(*pull, "x.csv", other, code=2).stderr)
 

@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -516,6 +517,18 @@ class Industries(Scratch):
             )
         self.assertAlmostEqual(got.between_firms, drawn[:, -2].mean(), delta=0.02)
         self.assertEqual(got.industries.loc["any", "n"], 0)
+        self.assertIn(
+            "in 3 industries, 0 left out, 1 without a beta",
+            ul.hierarchical_betas(table, {**names, "X": "rail"}).basis,
+        )
+        with self.refused(EstimationError, "named 'any'"):
+            ul.hierarchical_betas(table, dict.fromkeys(names, "any"))
+        with self.refused(EstimationError, "shrunk already"):
+            ul.hierarchical_betas(ul.shrink_betas(table), names)
+        twice = pd.concat([pd.Series(names), pd.Series({"F00": "rail"})])
+        for work in (ul.hierarchical_betas, partial(ul.industry_betas, debt_to_equity=0.5)):
+            with self.refused(EstimationError, "F00: more than one industry"):
+                work(table, twice)
         with self.refused(EstimationError, "4 assets with a beta and an industry"):
             ul.hierarchical_betas(table, dict.fromkeys(table.assets[:4], "power"))
 

@@ -534,8 +534,10 @@ class Facts(Scratch):
             got = ul.read_series(self.file("units.csv", "date,series,value,unit\n" + "".join(lines)))
             for name, truth in values.items():
                 np.testing.assert_allclose(got.series[name].values, truth[:rows] * unit[name][1], rtol=1e-12)
-            said = next(d.chosen for d in got.decisions if d.what == "units")
-            self.assertEqual(said, f"percent in {rows:,} rows, none in {rows:,} rows, multiple in {rows:,} rows")
+            chosen = next(d.chosen for d in got.decisions if d.what == "units")
+            self.assertEqual(
+                chosen, f"percent in {rows:,} rows, none in {rows:,} rows, multiple in {rows:,} rows"
+            )
 
     def test_what_only_later_rows_of_a_large_file_state(self):
         months = [f"{y}-{m:02d}" for y in range(1900, 2020) for m in range(1, 13)]

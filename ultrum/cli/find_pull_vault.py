@@ -154,6 +154,10 @@ def pull(
     if shaped and not (csv_file or xlsx_file or parquet_file or save):
         raise click.UsageError(f"--{shaped.removeprefix('is_')} needs --csv, --xlsx, --parquet or --save.")
     plan = _set_of(what, {k: options.pop(k) for k in ("span", "frequency", "how", "gaps", "common", "is_long")})
+    if save and reading:
+        raise click.UsageError(
+            "A saved set does not keep --read. Save it without --read, and give --read with each pull of the set."
+        )
     if plan.how and not plan.frequency:
         raise click.UsageError("--how needs --frequency.")
     inputs = [*(m.address for m in plan.series), *(w for w in what if w.endswith(".toml"))]

@@ -219,6 +219,8 @@ class Downloads:
     def _credentials_of(self, request: _Request) -> Credentials | None:
         """Credentials for a source: from the program, or the user's own by name, for its host."""
         settings = request.settings
+        if settings.is_local:
+            return None  # a folder has no host
         if isinstance(settings.credentials, str):
             return self.store.for_host(settings.credentials, settings.url, request.source)
         return settings.credentials

@@ -12,6 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
+from ultrum.core.pricing.peers_and_leverage import industry_by_asset
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
@@ -20,6 +21,7 @@ from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.errors import EstimationError, one_of
 
 _FEWEST: Final = 5  # firms
+_UNSEEN: Final = "any"  # an industry that is not in the sample
 _STEPS: Final = np.concatenate([[0.0], np.geomspace(0.02, 12.0, 39)])  # of deviations, in errors of estimation
 _POWER_OF_FIRMS, _POWER_OF_INDUSTRIES = 0.7, 1.0  # of a deviation: its prior is flat in this power
 _NEGLIGIBLE: Final = 1e-7  # weight of a grid point against the largest
@@ -102,7 +104,8 @@ def hierarchical_betas(
     Raises
     ------
     EstimationError
-        If fewer than five assets have a beta and an industry, or the factor is unknown.
+        If fewer than five assets have a beta and an industry, the factor is unknown, an asset has two industries,
+        or the betas are shrunk already.
 
     Notes
     -----
@@ -122,8 +125,11 @@ def hierarchical_betas(
     term = factor or names[0]
     if term not in names:
         raise EstimationError(f"No factor {term}; {one_of(term, names)}")
+    if betas.unadjusted is not None:
+        raise EstimationError("hierarchical_betas: the betas are shrunk already. Pass those of factor_betas.")
     b, se = betas.coefficients[term], betas.standard_errors[term]
-    group_of = pd.Series(dict(industries), dtype=object).reindex(b.index)
+    listed = industry_by_asset(industries)
+    group_of = listed.reindex(b.index)
     used = (np.isfinite(b) & (se > 0) & group_of.notna()).to_numpy()
     if used.sum() < _FEWEST:
         raise EstimationError(
@@ -138,22 +144,26 @@ def hierarchical_betas(
     firms = pd.DataFrame(
         {"industry": groups[codes], "beta": beta, "standard_error": np.sqrt(variance)}, b.index[used]
     ).join(posterior.summary(*shrunk, level, b.index[used], ("shrunk", "shrunk_se", "low", "high")))
-    labels = pd.Index([*groups, "any"], name="industry")
+    if _UNSEEN in groups:
+        raise EstimationError(
+            f"hierarchical_betas: an industry is named '{_UNSEEN}', as the row of one not in the "
+            "sample. Rename it."
+        )
+    labels = pd.Index([*groups, _UNSEEN], name="industry")
     counts = pd.Series([*np.bincount(codes), 0], labels, name="n")
-    industry_table = counts.to_frame().join(
-        posterior.summary(*means, level, labels, ("mean", "standard_error", "low", "high"))
-    )
+    of_mean = posterior.summary(*means, level, labels, ("mean", "standard_error", "low", "high"))
     bounds = posterior.summary(*new, level, labels, ("mean", "sd", "new_low", "new_high"))
     between_firms, between_industries = posterior.deviations
     basis = (
-        f"{term} betas of {quantity(int(used.sum()), 'asset')} in {quantity(len(groups), 'industry')}, "
-        f"{int((~used).sum())} left out; {errors_in_words(betas.errors)}; true betas differ by "
+        f"{term} betas of {quantity(int(used.sum()), 'asset')} in {len(groups)} industries, "
+        f"{int((~used).sum())} left out, {int((~listed.index.isin(b.index)).sum())} without a beta; "
+        f"{errors_in_words(betas.errors)}; true betas differ by "
         f"{between_firms:.2f} within and by {between_industries:.2f} between industries (standard deviations); "
         f"{100 * level:g} % posterior intervals"
     )
     return HierarchicalBetas(
         firms.assign(own_weight=own),
-        industry_table.join(bounds[["new_low", "new_high"]]),
+        counts.to_frame().join(of_mean).join(bounds[["new_low", "new_high"]]),
         between_firms,
         between_industries,
         level,

@@ -333,9 +333,9 @@ def industry_betas(
     >>> made["n"].to_dict()
     {'power': 2, 'ships': 1}
     """
-    rows, industry_of = {}, dict(industries)
+    rows, industry_of = {}, industry_by_asset(industries).dropna().to_dict()
     for industry in dict.fromkeys(industry_of.values()):
-        names = [a for a, i in industry_of.items() if i == industry and a in betas.coefficients.index]
+        names = [str(a) for a, i in industry_of.items() if i == industry and a in betas.coefficients.index]
         if not names:
             continue
         result = peer_beta(
@@ -360,6 +360,21 @@ def industry_betas(
     if not rows:
         raise EstimationError("None of the companies of these industries has a beta.")
     return _IndustryTable(pd.DataFrame.from_dict(rows, orient="index"))
+
+
+def industry_by_asset(industries: Mapping[str, str] | pd.Series) -> pd.Series:
+    """Industry of each asset, as a Series; an asset must not have two.
+
+    Raises
+    ------
+    EstimationError
+        If an asset is listed twice.
+    """
+    listed = industries if isinstance(industries, pd.Series) else pd.Series(dict(industries), dtype=object)
+    twice = listed.index[listed.index.duplicated()].unique()
+    if len(twice):
+        raise EstimationError(f"{name_list(twice)}: more than one industry. Keep one row of each asset.")
+    return listed
 
 
 def _peer_frame(

@@ -266,10 +266,9 @@ def two_pass(
     names, given = plan.factors, dict(characteristics or {})
     table = factor_betas(panel, names, errors="classical") if plan.whole_sample else None
     data = balance_panel(panel, names) if table is not None and not given else None
-    if data is not None:
-        design = np.column_stack([np.ones(len(data.factors)), data.factors])
-        refuse_combinations("two_pass", data.returns, design, data.assets)
     robust = weighting == "gls" or errors == "misspecification"
+    if data is not None:
+        _refuse_copies(data, weighting == "gls")
     if robust:
         check_balance(panel, data, constant, names)
     exposures = [
@@ -304,6 +303,16 @@ def two_pass(
     if errors == "shanken" and kind != errors:
         raise EstimationError(_why_not_shanken(panel, plan, bool(given)))
     return estimate if errors is None else with_errors(estimate, errors, covariances)
+
+
+def _refuse_copies(data: Balanced, gls: bool) -> None:
+    """Refuse copies and mixes of other assets; by GLS also assets that do not move. A factor may be an asset."""
+    if gls:
+        refuse_combinations("two_pass", data.returns, np.ones((len(data.returns), 1)), data.assets)
+        return
+    moving = np.flatnonzero(np.abs(data.returns).max(axis=0) > 0)
+    nothing = np.empty((len(data.returns), 0))
+    refuse_combinations("two_pass", data.returns[:, moving], nothing, [data.assets[k] for k in moving])
 
 
 def _why_not_shanken(panel: Panel, plan: TwoPassPlan, has_characteristics: bool) -> str:

@@ -12,9 +12,10 @@ import scipy.special
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
-from ultrum.core.regression.engine.least_squares import row_weights
+from ultrum.core.regression.engine.least_squares import combinations_among, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
 from ultrum.core.regression.inputs import same_rows
+from ultrum.errors import EstimationError
 
 _AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
 
@@ -294,6 +295,8 @@ def robust_sets(R: Floats, F: Floats, level: float) -> list[list[tuple[float, fl
     free = rows - apart.shape[1] - factors
     if free < 1:
         return [[(-np.inf, np.inf)]] * factors
+    if len(combinations_among(left, np.linalg.norm(apart, axis=0))):
+        raise EstimationError("robust_sets: an asset is a factor or a combination of others. Drop such assets.")
     sides = np.column_stack([mean, -beta])
     distance = sides.T @ np.linalg.solve(left.T @ left / rows, sides)
     scale = scipy.linalg.block_diag(1.0, np.linalg.inv(spread))

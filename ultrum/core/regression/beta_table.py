@@ -148,8 +148,11 @@ class BetaTable:
         >>> ul.factor_betas(ul.practice.panel(), ["market"]).scores_by_asset().shape
         (23, 2)
         """
-        residuals = self.residuals.to_numpy()
-        used, X = np.isfinite(residuals), self.design.to_numpy(dtype=np.float64)
+        residuals, X = self.residuals.to_numpy(), self.design.to_numpy(dtype=np.float64)
+        if self.weights is not None:
+            root = np.sqrt(self.weights.to_numpy(dtype=np.float64))[:, None]
+            residuals, X = residuals * root, X * root
+        used = np.isfinite(residuals)
         out = np.full(self.coefficients.shape, np.nan)
         if not isinstance(self.response.index, pd.PeriodIndex | pd.DatetimeIndex | pd.RangeIndex):
             return out  # rows without an order in time

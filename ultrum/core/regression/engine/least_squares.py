@@ -188,7 +188,7 @@ def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
 
 
 def refuse_combinations(doing: str, values: Floats, design: Floats, names: Sequence[str]) -> None:
-    """Refuse assets that are copies or combinations of other assets and the regressors.
+    """Refuse assets that are copies or combinations of other assets and the regressors, if there are any.
 
     Parameters
     ----------
@@ -198,11 +198,11 @@ def refuse_combinations(doing: str, values: Floats, design: Floats, names: Seque
         Without missing values.
     names : sequence of str
     """
-    residuals = values - design @ (row_weights(design) @ values)
+    residuals = values - design @ (row_weights(design) @ values) if design.size else values
     copies = combinations_among(residuals, np.linalg.norm(values, axis=0))
     if len(copies):
         raise EstimationError(
-            f"{doing}: {name_list(names[k] for k in copies)}: a copy or a combination of other assets and the "
+            f"{doing}: {name_list(names[k] for k in copies)}: a copy or a combination of other assets or "
             "factors. Drop such assets."
         )
 
