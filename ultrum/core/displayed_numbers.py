@@ -58,10 +58,13 @@ def four_digits(value: float) -> str:
 def quantity(number: int, noun: str) -> str:
     """A count with its noun, in the plural unless it is one.
 
-    >>> quantity(1, "row"), quantity(12000, "row"), quantity(0, "day")
-    ('1 row', '12,000 rows', '0 days')
+    >>> quantity(1, "row"), quantity(12000, "row"), quantity(0, "day"), quantity(2, "industry")
+    ('1 row', '12,000 rows', '0 days', '2 industries')
     """
-    return f"{number:,} {noun}{'' if number == 1 else 's'}"
+    if number == 1:
+        return f"{number:,} {noun}"
+    after_consonant = noun.endswith("y") and noun[-2:-1] not in set("aeiou")
+    return f"{number:,} {noun[:-1]}ies" if after_consonant else f"{number:,} {noun}s"
 
 
 def true_minus(text: str) -> str:

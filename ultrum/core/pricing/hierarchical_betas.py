@@ -155,7 +155,7 @@ def hierarchical_betas(
     bounds = posterior.summary(*new, level, labels, ("mean", "sd", "new_low", "new_high"))
     between_firms, between_industries = posterior.deviations
     basis = (
-        f"{term} betas of {quantity(int(used.sum()), 'asset')} in {len(groups)} industries, "
+        f"{term} betas of {quantity(int(used.sum()), 'asset')} in {quantity(len(groups), 'industry')}, "
         f"{int((~used).sum())} left out, {int((~listed.index.isin(b.index)).sum())} without a beta; "
         f"{errors_in_words(betas.errors)}; true betas differ by "
         f"{between_firms:.2f} within and by {between_industries:.2f} between industries (standard deviations); "
