@@ -228,7 +228,8 @@ class OwnFiles(Scratch):
         self.assertIn("exists already", self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--save",
                                                       "again.toml", code=2).stderr)  # fmt: skip
         self.run_it("estimate", "wide.csv", "--factors", "factors.csv", "--asset", "TIDE", "--asset", "KELP",
-                    "--save", "two.toml")  # fmt: skip
+                    "--factor", "SMB", "--save", "two.toml")  # fmt: skip
+        self.assertEqual(ul.Study.load(self.folder / "two.toml").study.title, "TIDE on Mkt-RF, SMB")
         self.assertEqual(ul.Study.load(self.folder / "two.toml").asset, "TIDE")
 
     def test_delisted_assets_rates_of_their_own_file_and_many_assets(self):

@@ -216,7 +216,7 @@ def _worth_knowing(reading: Reading) -> list[Decision]:
 
 def _study_section(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -> Mapping[str, object]:
     asset = _asset(choices, names)
-    title = choices.title or f"{asset} on {factors.market}"
+    title = choices.title or f"{asset} on {', '.join(_chosen_factors(choices, factors))}"
     span = [choices.start or "earliest", choices.end or "latest"]
     section = {"title": title, "frequency": _frequency(choices, factors), "span": span}
     return section if choices.cost else {**section, "asset": asset}
