@@ -425,7 +425,7 @@ class Settings(Scratch):
     def test_a_settings_file_beside_the_work(self):
         self.file("cpi.csv", "date,cpi\n2024-01,100\n2024-02,101\n")
         self.file("ultrum.toml", '[groups]\nnorth = ["QM"]\n[sources.mine]\nkind = "table"\nurl = "."\n'
-                  '[sources.mine.tables."cpi.csv"]\nmeasure = "index"\n')  # fmt: skip
+                  'credentials = "none here"\n[sources.mine.tables."cpi.csv"]\nmeasure = "index"\n')  # fmt: skip
         with ul.Desk(self.folder / "v", sources=self.folder / "ultrum.toml") as desk:
             self.assertEqual(desk.fetch("mine:cpi.csv#cpi").metadata.measure, "index")
             self.assertEqual(desk.groups, {"north": ["QM"]})

@@ -468,6 +468,13 @@ class Industries(Scratch):
                 at = mixture_quantile(share, centre, sd, np.full(40, np.inf), weights)
                 below = scipy.stats.norm.cdf((at[:, None] - centre) / sd) @ weights
                 np.testing.assert_allclose(below, share, atol=1e-11)
+        # a row that needs many steps, next to one that needs few
+        centre = np.array([np.linspace(-1, 1, 200), np.repeat([0.0, 1e3], 100)])
+        sd = np.array([np.full(200, 0.5), np.full(200, 1e-3)])
+        for share in (0.2, 0.7):
+            at = mixture_quantile(share, centre, sd, np.full(2, np.inf))
+            below = scipy.stats.norm.cdf((at[:, None] - centre) / sd).mean(axis=1)
+            np.testing.assert_allclose(below, share, atol=1e-8)
 
     def table(self, beta, error):
         """Betas with given estimates and errors."""
