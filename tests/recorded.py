@@ -536,7 +536,7 @@ def of_odd_input():
     for kind, seeds in (("data", fuzzing.damaged_data()), ("structures", fuzzing.damaged_structures())):
         for n in range(60):
             body = fuzzing.mutated(seeds, n)
-            found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decoded(b, k))
+            found[f"{kind} {n}"] = _tried(lambda b=body, k=kind: _decode(b, k))
     whole, folder = [text.decode() for text in fuzzing.studies()][:-1], Path(ul.practice.__file__).parent / "studies"
     texts = {str(n): fuzzing.mutated(fuzzing.studies(), n).decode("utf-8", "replace") for n in range(60)}
     for word, other in (("observatory:", "obs:"), ("factors = [", 'factors = ["tide", '), ('"P1Y"', '"P1X"'), ("exchange:", "exchange"), ('["2004-01"', '["soon"'), ("[cost_of_equity]", "[costs]"), ("composite = {", "composite = { orient = { spread = -1 },"),
@@ -547,7 +547,7 @@ def of_odd_input():
     return found
 
 
-def _decoded(body, kind):
+def _decode(body, kind):
     if kind == "data":
         return decode(body, "", list(FLOWS["PRICES"].dimensions), "s:PRICES")
     return [structures.read_flows(body, "s:PRICES"), structures.read_structure(body, "s:PRICES")]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.options import PictureStyle
@@ -318,7 +318,7 @@ def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: 
     from ultrum.report import figures
 
     chosen = figure or ("grid" if len(returns_table.names) == 1 else "risk")
-    drawn: dict[str, Any] = {
+    drawn: dict[str, Callable[[], Axes]] = {
         "grid": lambda: figures.calendar_heat(calendar_returns(returns_table[returns_table.names[0]])),
         "histogram": lambda: figures.histogram(distribution(returns_table[returns_table.names[0]])),
         "growth": lambda: _growth(returns_table),

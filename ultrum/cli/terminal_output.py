@@ -20,7 +20,7 @@ from collections.abc import Callable, Collection, Hashable, Iterator, Mapping
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, cast
+from typing import TYPE_CHECKING, Final, Literal
 
 import click
 
@@ -131,7 +131,7 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         cells[column] = [_cell(value) for value in frame[column]]
     words = [c for c in frame if not _looks_numeric(frame[c])]
     prose = [c for c in words if c not in _WHOLE_COLUMNS]
-    widths = _shared_widths({c: list(cells[c]) for c in prose}, _width_of(cells) - width)
+    widths = _widths_to_save({c: list(cells[c]) for c in prose}, _width_of(cells) - width)
     for column, most in widths.items():
         cells[column] = [
             "\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in cells[column]
@@ -161,14 +161,15 @@ def _laid_out(cells: pd.DataFrame, title: str, numeric: Collection[object] = ())
 
     shown = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     for column in cells:
-        heading, justify = printable(str(column)), "right" if column in numeric else "left"
-        shown.add_column(heading, justify=cast(Any, justify), no_wrap=True, overflow="fold")
+        heading = printable(str(column))
+        justify: Literal["left", "right"] = "right" if column in numeric else "left"
+        shown.add_column(heading, justify=justify, no_wrap=True, overflow="fold")
     for row in cells.itertuples(index=False):
         shown.add_row(*row)
     return shown
 
 
-def _shared_widths(columns: Mapping[Hashable, list[str]], excess: int) -> dict[Hashable, int]:
+def _widths_to_save(columns: Mapping[Hashable, list[str]], excess: int) -> dict[Hashable, int]:
     """Widths of columns of words that together save ``excess`` characters: the widest give way first.
 
     A column is not narrower than its heading and its longest word; those that keep their width are left out.

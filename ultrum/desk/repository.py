@@ -148,7 +148,7 @@ class Repository:
         paths = [p for p, _ in places_of(settings, path, expand)] if is_pattern(path) else [path]
         return [(wanted.source, p) for p in paths]
 
-    def stored_paths(self, wanted: Address, *, spans: bool = False) -> list[str]:
+    def paths_in_vault(self, wanted: Address, *, spans: bool = False) -> list[str]:
         """Paths in the vault whose downloads contain an address, in full or also for a span."""
         settings = self.settings_of(wanted)
         paths = dict.fromkeys(r.path for r in self.downloads.vault.records() if r.source == wanted.source)
@@ -187,7 +187,7 @@ class Repository:
             return service.series(wanted.path, span.query(whole=whole), wanted.field)
         except VaultError:
             flow = wanted.path.partition("/")[0]
-            for path in self.stored_paths(wanted):
+            for path in self.paths_in_vault(wanted):
                 for series in service.all_series(f"{flow}/{key_of(path)}"):
                     if series.metadata.address == str(wanted):
                         return series

@@ -21,7 +21,7 @@ def revisions(repository: Repository, address: str, since: str, until: str) -> p
     """
     wanted = Address.parse(address)
     pairs, most = [], 0
-    for path in repository.stored_paths(wanted, spans=True):
+    for path in repository.paths_in_vault(wanted, spans=True):
         vintages = repository.downloads.vintages(wanted.source, path)
         most = max(most, len(vintages))
         old = [r for r in vintages if r.retrieved <= since] if since else vintages[:-1]

@@ -16,7 +16,7 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultrum.core.array_types import DAY, Bools, Floats, Ints
+from ultrum.core.array_types import DAY, Array, Bools, Floats, Ints
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, reason
@@ -298,7 +298,7 @@ def ends_of(index: pd.Index) -> pa.Array:
     return ends.to_numpy().astype("datetime64[D]")
 
 
-def names_at(names: list[str], places: Any) -> pa.Array:
+def names_at(names: list[str], places: Array) -> pa.Array:
     """Names of many rows from a few, each stored once."""
     return pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), pa.array(names, pa.string()))
 

@@ -8,7 +8,6 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -64,7 +63,7 @@ class Service:
         files = {name: f"{self.url}/{name}" for name in ("exchange", "college", "harbour", "council", "archive")}
         return {"observatory": self.sdmx, **files}
 
-    def add_fault(self, kind: str, path: str = "", **options: Any) -> None:
+    def add_fault(self, kind: str, path: str = "", times: int = 1, seconds: float = 0.0, to: str = "") -> None:
         """Simulate a fault in the following answers.
 
         Parameters
@@ -72,10 +71,10 @@ class Service:
         kind : {"slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised"}
         path : str
             Only for requests whose path contains this text; all by default.
-        **options
-            ``times`` (−1 for always), ``seconds`` and ``to``, as in :class:`Fault`.
+        times, seconds, to
+            As in :class:`Fault`; −1 times is always.
         """
-        self.faults.add(Fault(kind, path, **options))
+        self.faults.add(Fault(kind, path, times, seconds, to))
 
     def clear_faults(self) -> None:
         """Remove all faults; answer as usual again."""

@@ -6,10 +6,10 @@ import asyncio
 import base64
 import re
 import threading
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import Awaitable, Callable, Mapping, MutableMapping
 from dataclasses import dataclass, field
 from datetime import date
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import orjson
@@ -19,7 +19,7 @@ from starlette.responses import HTMLResponse, PlainTextResponse, RedirectRespons
 from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from ultrum.core.array_types import DAY, MONTH
+from ultrum.core.array_types import DAY, MONTH, Array
 from ultrum.core.time.frequency import parse_period
 from ultrum.errors import FrequencyError, SourceError, one_of
 from ultrum.practice import data_messages, structure_messages, world_files
@@ -327,7 +327,7 @@ def _latest() -> dict[tuple[str, str], pd.DataFrame]:
     return {name: by_key[name] for name in catalogue()}
 
 
-def _first_days(periods: Any) -> Any:
+def _first_days(periods: Array) -> Array:
     unique, place = np.unique(periods.astype(str), return_inverse=True)
     return np.array([parse_period(str(p))[1] for p in unique])[place]
 
@@ -388,7 +388,7 @@ def _pattern(flow: Flow, request: Request) -> Callable[[str], bool]:
     return _is_requested
 
 
-def _bounds(ask: Any) -> tuple[object, object]:
+def _bounds(ask: Mapping[str, str]) -> tuple[object, object]:
     """First and last requested day, in the parameters of either version."""
     bounds = {"start": ask.get("startPeriod", ""), "end": ask.get("endPeriod", "")}
     for part in ask.get("c[TIME_PERIOD]", "").split("+"):

@@ -12,7 +12,7 @@ import platform
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, cast
+from typing import cast
 
 import pandas as pd
 
@@ -134,12 +134,12 @@ def _method(result: StudyResult) -> str:
         lines.append(
             "The variance of the cost of equity combines those of the betas and of the premia, "
             "β'V(λ)β + λ'V(β)λ + tr V(β)V(λ) (Aroian 1947); the interval has the quantiles of the distribution "
-            f"of their product. {_known_parts(result.cost)}"
+            f"of their product. {_parts_without_error(result.cost)}"
         )
     return ". ".join(lines) + "."
 
 
-def _known_parts(cost: CostOfEquity) -> str:
+def _parts_without_error(cost: CostOfEquity) -> str:
     """What is taken as known, in a sentence."""
     known = [*cost.taken_as_known, "additional premia"]
     return (
@@ -220,7 +220,7 @@ def _component_rows(result: StudyResult) -> list[dict[str, object]]:
 
 def _model_rows(name: str, table: BetaTable, result: StudyResult) -> dict[str, object]:
     """One model's regression table, formatted."""
-    factors = [t for t in table.coefficients if t != CONSTANT]
+    factors = [str(t) for t in table.coefficients if t != CONSTANT]
     columns = _Columns.of(table, factors, result)
     rows = [_asset_row(columns, asset, result) for asset in table.assets]
     return {
@@ -298,7 +298,7 @@ class _Columns:
     holm: pd.Series
 
     @classmethod
-    def of(cls, table: BetaTable, factors: list[Any], result: StudyResult) -> _Columns:
+    def of(cls, table: BetaTable, factors: list[str], result: StudyResult) -> _Columns:
         """Of one model."""
         level = result.study.report.level
         return cls(

@@ -7,7 +7,7 @@ import re
 import textwrap
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, Literal
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -344,7 +344,7 @@ def _effects_of(model: Model) -> str:
     return " and ".join(model.effects) if isinstance(model, PooledFit) else ""
 
 
-_TAIL: Final[dict[str, Callable[[Any], str]]] = {
+_TAIL: Final[dict[str, Callable[[Model], str]]] = {
     "Effects": _effects_of,
     "Observations": _rows_of,
     "R²": _r2_of,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from importlib.metadata import version
-from typing import TYPE_CHECKING, Any, Final, TypeVar
+from typing import TYPE_CHECKING, Final, TypeVar
 
 import pandas as pd
 
@@ -14,7 +14,7 @@ from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures
-from ultrum.study.sections import Figure
+from ultrum.study.sections import Figure, FigureWords
 from ultrum.study.stages import code_of_parts, digest
 from ultrum.study.study_result import StudyResult
 
@@ -172,7 +172,7 @@ def drawn_figure(result: StudyResult, name: Figure) -> Axes:
     ax = _drawers(result)[name]()
     titles = result.study.report.titles.get(name)
     if titles:
-        _reword(ax, {"title": titles} if isinstance(titles, str) else titles.model_dump())
+        _reword(ax, FigureWords(title=titles) if isinstance(titles, str) else titles)
     return ax
 
 
@@ -198,17 +198,17 @@ def figure_key(result: StudyResult, name: Figure) -> str:
     )
 
 
-def _reword(ax: Axes, titles: dict[str, Any]) -> None:
+def _reword(ax: Axes, words: FigureWords) -> None:
     """Texts of the study that replace those of the figure: title, axis labels, names of lines."""
-    if titles.get("title"):
-        ax.set_title(titles["title"], loc="left", fontweight="bold", fontsize=12.5)
-    if titles.get("x"):
-        ax.set_xlabel(titles["x"])
-    if titles.get("y"):
-        ax.set_ylabel(titles["y"])
+    if words.title:
+        ax.set_title(words.title, loc="left", fontweight="bold", fontsize=12.5)
+    if words.x:
+        ax.set_xlabel(words.x)
+    if words.y:
+        ax.set_ylabel(words.y)
     legend = ax.get_legend()
     for text in legend.get_texts() if legend is not None else []:
-        text.set_text(titles.get("legend", {}).get(text.get_text(), text.get_text()))
+        text.set_text(words.legend.get(text.get_text(), text.get_text()))
 
 
 def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:

@@ -18,7 +18,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 from urllib.parse import quote, quote_plus, urlsplit
 
 from ultrum.errors import SourceError, reason
@@ -177,7 +177,7 @@ class Credentials:
 
     def secret(self, source: str) -> Secret:
         """Read the secret from its storage."""
-        word = self._saved_names(source)
+        word = self._names_in_folder(source)
         if self.kind == "query":
             return Secret({}, {self.name: word}, (word,))
         if self.kind == "password":
@@ -191,7 +191,7 @@ class Credentials:
         header = {"authorization": f"Bearer {word}"} if self.kind == "bearer" else {self.name: word}
         return Secret(header, {}, (word,))
 
-    def _saved_names(self, source: str) -> str:
+    def _names_in_folder(self, source: str) -> str:
         if self.variable:
             word = os.environ.get(self.variable, "").strip()
             if not word:
@@ -364,7 +364,7 @@ def host_of(url: str) -> str:
     return host if port in (None, _DEFAULT_PORTS.get(parts.scheme)) else f"{host}:{port}"
 
 
-def _read(place: Path, *, needed: bool) -> dict[str, Any]:
+def _read(place: Path, *, needed: bool) -> Mapping[str, Iterable[str]]:
     """Tables of a TOML file; empty if an optional file does not exist."""
     try:
         body = read_regular(place, _LARGEST + 1)

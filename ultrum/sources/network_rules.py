@@ -101,11 +101,11 @@ def network_of(host: str) -> str:
 
 def _class_of(address: str) -> str:
     ip = ipaddress.ip_address(address.partition("%")[0])
-    classes = [_class_of_ip(ip), *map(_class_of_ip, _embedded_in(ip))]
+    classes = [_class_of_ip(ip), *map(_class_of_ip, _inner_addresses(ip))]
     return max(classes, key=_CLASSES.index)
 
 
-def _embedded_in(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> list[ipaddress.IPv4Address]:
+def _inner_addresses(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> list[ipaddress.IPv4Address]:
     """IPv4 addresses that an IPv6 address leads to: mapped, translated (NAT64), or tunnelled (6to4, Teredo)."""
     if isinstance(ip, ipaddress.IPv4Address):
         return []
@@ -182,7 +182,7 @@ class _Backend(httpcore.NetworkBackend):
         port: int,
         timeout: float | None = None,
         local_address: str | None = None,
-        socket_options: Iterable[Any] | None = None,
+        socket_options: Iterable[httpcore.SOCKET_OPTION] | None = None,
     ) -> httpcore.NetworkStream:
         """A connection; refused if it leads into a network that this exchange is not allowed to reach."""
         stream = self.inner.connect_tcp(host, port, _shorter(timeout), local_address, socket_options)

@@ -137,11 +137,11 @@ def changes(
     states = {s["name"]: s["gives"] for s in before["stages"]}
     done = [s["name"] for s in after["stages"] if states.get(s["name"]) != s["gives"]]
     moved = _moves(before, after, revised, settings)
-    cells = _revised_cells(before, after, bytes_of) if bytes_of is not None else pd.DataFrame()
+    cells = _revision_rows(before, after, bytes_of) if bytes_of is not None else pd.DataFrame()
     return Changes(revised, settings, done, moved, _numbers(added), _numbers(removed), renamed, since, cells)
 
 
-def _revised_cells(before: RunRecord, after: RunRecord, bytes_of: BytesOf) -> pd.DataFrame:
+def _revision_rows(before: RunRecord, after: RunRecord, bytes_of: BytesOf) -> pd.DataFrame:
     """The columns of revised downloads that differ."""
     old, new = _bytes_of(before), _bytes_of(after)
     rows: list[tuple[object, ...]] = []

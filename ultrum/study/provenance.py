@@ -351,7 +351,7 @@ class Trail(TextInNotebooks):
     name : str
         The number, a stage or a download.
     value : float or None
-    settings : Any
+    settings : mapping
         Settings of the stage.
     gives : str
         Checksum of the result of a stage, or of the bytes of a download.

@@ -269,8 +269,8 @@ class _Reader:
     def _readers(self) -> Mapping[str, Callable[[Any], object]]:
         return {
             "float": lambda n: float(n["float"]),
-            "scalar": lambda n: self._typed(n["scalar"], n["type"])[0],
-            "array": lambda n: self._typed(n["array"], n["type"]).reshape(n["shape"]),
+            "scalar": lambda n: self._array_of_type(n["scalar"], n["type"])[0],
+            "array": lambda n: self._array_of_type(n["array"], n["type"]).reshape(n["shape"]),
             "objects": self._objects,
             "tuple": lambda n: tuple(self.value(x) for x in n["tuple"]),
             "dict": lambda n: {self.value(k): self.value(v) for k, v in n["dict"]},
@@ -294,7 +294,7 @@ class _Reader:
             **dict.fromkeys(("periods", "instants", "codes", "texts", "nullable"), self._column),
         }
 
-    def _typed(self, number: int, kind: str) -> Array:
+    def _array_of_type(self, number: int, kind: str) -> Array:
         values, dtype = self._arrays[number], _numpy_type(kind)
         if dtype.kind in _DATED_KINDS:
             return np.array(values, dtype=np.int64).view(dtype)
@@ -307,22 +307,22 @@ class _Reader:
 
     def _column(self, node: Node) -> Any:
         if "periods" in node:
-            return pd.arrays.PeriodArray(self._typed(node["periods"], "<i8"), dtype=_dtype(node))
+            return pd.arrays.PeriodArray(self._array_of_type(node["periods"], "<i8"), dtype=_dtype(node))
         if "instants" in node:
-            naive = self._typed(node["instants"], "<i8")
+            naive = self._array_of_type(node["instants"], "<i8")
             dtype: Any = _dtype(node)
             unit = dtype.unit if isinstance(dtype, pd.DatetimeTZDtype) else np.datetime_data(dtype)[0]
             index = pd.DatetimeIndex(naive.view(f"M8[{unit}]"))
             return (index.tz_localize("UTC").tz_convert(dtype.tz) if hasattr(dtype, "tz") else index).array
         if "codes" in node:
-            codes = self._typed(node["codes"], "<i8")
+            codes = self._array_of_type(node["codes"], "<i8")
             return pd.Categorical.from_codes(codes, self.value(node["categories"]), ordered=node["ordered"])
         if "texts" in node:
             return pd.array(node["texts"], dtype=_dtype(node))
         if "nullable" in node:
             dtype = _dtype(node)
-            values = pd.array(self._typed(node["nullable"], dtype.numpy_dtype.str), dtype=dtype)
-            values[self._typed(node["missing"], "|b1")] = pd.NA
+            values = pd.array(self._array_of_type(node["nullable"], dtype.numpy_dtype.str), dtype=dtype)
+            values[self._array_of_type(node["missing"], "|b1")] = pd.NA
             return values
         return self.value(node)
 
@@ -341,7 +341,7 @@ class _Reader:
     def _multi_index(self, node: Node) -> Any:
         return pd.MultiIndex(
             levels=[self.value(x) for x in node["levels"]],
-            codes=[self._typed(c, "<i8").tolist() for c in node["codes"]],
+            codes=[self._array_of_type(c, "<i8").tolist() for c in node["codes"]],
             names=[self.value(n) for n in node["names"]],
         )
 

@@ -98,7 +98,7 @@ class _Recorded:
     def __getattr__(self, name: str) -> Any:
         kind = type(self._real)
         if name not in kind.model_fields:
-            return self._derived(inspect.getattr_static(kind, name))
+            return self._member_through_view(inspect.getattr_static(kind, name))
         value, place = getattr(self._real, name), (*self._place, name)
         if not self._place and (value is None or isinstance(value, Section)):
             self._reads.note((*place, _IS_SET), value is not None)
@@ -108,7 +108,7 @@ class _Recorded:
         self._reads.note(place, value)
         return value
 
-    def _derived(self, member: Any) -> Any:
+    def _member_through_view(self, member: Any) -> Any:
         """A property or method, which reads settings through this object."""
         if isinstance(member, property) and member.fget is not None:
             return member.fget(self)
@@ -369,7 +369,7 @@ class StageStore:
         """The stored result of a key whose settings and downloads are those of now, or None."""
         for entry in self._entries(key):
             try:
-                body = self._signed_body(key, entry)
+                body = self._body_if_signed(key, entry)
                 if body is None:
                     continue
                 settings = {tuple(place): value for place, value in entry["settings"]}
@@ -428,7 +428,7 @@ class StageStore:
             return []
         return [e for e in entries if isinstance(e, dict)] if isinstance(entries, list) else []
 
-    def _signed_body(self, key: str, entry: Mapping[str, Any]) -> bytes | None:
+    def _body_if_signed(self, key: str, entry: Mapping[str, Any]) -> bytes | None:
         """The stored bytes, if this user signed them together with the key and the inputs of the entry."""
         state = str(entry.get("state"))
         if not (state.isalnum() and state.isascii()):

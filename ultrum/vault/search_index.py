@@ -11,7 +11,7 @@ import threading
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from ultrum.errors import VaultError, one_of, reason
 
@@ -215,7 +215,7 @@ class Listings:
         near = difflib.get_close_matches(word, [str(r[0]) for r in like], 1, 0.72)
         return near[0] if near else None
 
-    def _query(self, query: str, values: Sequence[object]) -> list[Any]:
+    def _query(self, query: str, values: Sequence[object]) -> list[tuple[str, ...]]:
         with self._lock:
             try:
                 return self._connection.execute(query, list(values)).fetchall()

@@ -228,7 +228,7 @@ def align(
     condition_list = _conditions_of(conditions)
     check_names(returns, loadings, [c.name for c in condition_list], rate.name)
     if (macro or condition_list) and known_by is None:
-        raise AlignmentError(_unlagged(loadings, macro, [c.name for c in condition_list]))
+        raise AlignmentError(_refusal_without_lag(loadings, macro, [c.name for c in condition_list]))
     unknown = [n for n in macro if not loadings[n].metadata.measure]
     if unknown:
         warn_user(
@@ -405,7 +405,7 @@ def _refuse_hindsight(lagged: Sequence[Metadata], others: Sequence[Metadata], kn
         )
 
 
-def _unlagged(factors: SeriesTable, macro: Sequence[str], conditions: Sequence[str]) -> str:
+def _refusal_without_lag(factors: SeriesTable, macro: Sequence[str], conditions: Sequence[str]) -> str:
     """The refusal of values whose day of publication is not stated; a factor may just be an undeclared return."""
     lag = (
         "set their publication lag, such as known_by='P1M', or known_by='hindsight' to use each value in the "

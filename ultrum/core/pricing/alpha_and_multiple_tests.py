@@ -461,7 +461,7 @@ def step_down_alphas(
             f"step_down_alphas: no asset has {min_obs} observations with every factor. Use a longer sample, or a "
             "smaller min_obs."
         )
-    _warn_of_left_out(assets, counts, used, min_obs)
+    _warn_of_short_assets(assets, counts, used, min_obs)
     positions = time_positions(panel.excess.index[whole])
     alphas, t = np.full((2, len(assets)), np.nan)
     p_values = np.full((2, len(assets)), np.nan)
@@ -473,7 +473,7 @@ def step_down_alphas(
     return _AdjustedTable(result.sort_values(["p_adjusted", "p"], kind="stable"))
 
 
-def _warn_of_left_out(assets: list[str], counts: Ints, used: Ints, min_obs: int) -> None:
+def _warn_of_short_assets(assets: list[str], counts: Ints, used: Ints, min_obs: int) -> None:
     if len(used) < len(assets):
         short = [f"{assets[k]} ({counts[k]})" for k in np.setdiff1d(np.arange(len(assets)), used)]
         warn_user(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final, Literal
+from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -210,7 +210,7 @@ def beta_sensitivity(
     for frequency in options["frequency"]:
         y, x = _excess_at(assets, table, risk_free, frequency, end)
         for window, market, estimator in itertools.product(windows, table.names, estimators):
-            estimate = _estimate_betas(y, x, window, market, estimator, {"errors": errors, "lags": lags})
+            estimate = _estimate_betas(y, x, window, market, estimator, errors, lags)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
                 rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)})
@@ -272,7 +272,13 @@ def _excess_at(
 
 
 def _estimate_betas(
-    y: pd.DataFrame, x: pd.DataFrame, window: str, market: str, estimator: str, errors: Mapping[str, Any]
+    y: pd.DataFrame,
+    x: pd.DataFrame,
+    window: str,
+    market: str,
+    estimator: str,
+    errors: str,
+    lags: int | Literal["automatic"] | None,
 ) -> BetaTable | str:
     """Betas of all companies on one market over one window, or the reason why there are none."""
     start = _first_row(y.index, window)
@@ -280,7 +286,7 @@ def _estimate_betas(
         return f"the data do not cover {window}"
     design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
     try:
-        return regress(y.iloc[start:], design.iloc[start:], **errors)
+        return regress(y.iloc[start:], design.iloc[start:], errors=errors, lags=lags)
     except UltrumError as error:
         return str(error)
 

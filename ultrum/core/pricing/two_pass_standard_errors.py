@@ -251,7 +251,7 @@ def equal_betas_test(R: Floats, F: Floats, constant: bool = True) -> EqualBetasT
         direction = 1.0 / np.sqrt(v)
         direction /= np.linalg.norm(direction)
         z = z - np.outer(z @ direction, direction)
-    trace, squares = float(np.sum(z**2)), _squared_norm_of_gram(z)
+    trace, squares = float(np.sum(z**2)), _gram_norm(z)
     df = trace**2 / squares
     statistic = float(np.sum(b**2 / v)) * trace / squares
     return EqualBetasTest(statistic, df, float(scipy.special.chdtrc(df, statistic)), x, int(kept.sum()))
@@ -266,7 +266,7 @@ def _weakest_combination(betas: Floats, variances: Floats, constant: bool) -> Fl
     return np.asarray(weakest / np.linalg.norm(weakest))
 
 
-def _squared_norm_of_gram(z: Floats) -> float:
+def _gram_norm(z: Floats) -> float:
     """Sum of the squares of z'z, from the smaller of z'z and zz'."""
     gram = z @ z.T if z.shape[0] < z.shape[1] else z.T @ z
     return float(np.sum(gram**2))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -158,11 +158,11 @@ def restrictions_in_words(restrictions: Floats, value: object, terms: Sequence[s
     return ", ".join(equations)
 
 
-def t_quantile(level: float, df: object) -> Any:
+def t_quantile(level: float, df: float | Floats) -> Floats:
     """Two-sided quantile of Student's t for a confidence level."""
     if not 0.0 < level < 1.0:
         raise EstimationError(f"A confidence level is between 0 and 1, not {level}.")
-    return scipy.special.stdtrit(df, 0.5 + level / 2.0)
+    return np.asarray(scipy.special.stdtrit(df, 0.5 + level / 2.0))
 
 
 def degrees_in_words(df: float) -> str:

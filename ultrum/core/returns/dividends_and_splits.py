@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -298,9 +298,9 @@ def with_final_payments(prices: SeriesTable, payments: pd.DataFrame | None) -> S
     return SeriesTable(frame.sort_index(), tuple(metadata_list), prices.causes)
 
 
-def _day_after(prices: SeriesTable, last: Any) -> object:
+def _day_after(prices: SeriesTable, last: pd.Timestamp | pd.Period) -> object:
     """Label of the row after a given one; the next weekday or period at the end of the table."""
-    place = int(prices.index.searchsorted(last)) + 1
+    place = int(prices.index.get_indexer(pd.Index([last]))[0]) + 1
     if place < len(prices.index):
         return prices.index[place]
     if isinstance(last, pd.Period):

@@ -215,7 +215,7 @@ def _sort_order(keys: Ints) -> Ints | None:
     return None if bool((keys[1:] >= keys[:-1]).all()) else np.argsort(keys, kind="stable")
 
 
-def _limit(max_age: str | None, days: Ints, forward: bool) -> Any:
+def _limit(max_age: str | None, days: Ints, forward: bool) -> int | Ints:
     """Maximum age in days; months and years are counted from each date."""
     if max_age is None:
         return np.iinfo(np.int64).max
@@ -229,4 +229,4 @@ def _limit(max_age: str | None, days: Ints, forward: bool) -> Any:
 
     dates = days.astype("datetime64[D]")
     moved = months_before(dates, -months if forward else months).astype(np.int64)
-    return np.abs(days - moved)
+    return np.asarray(np.abs(days - moved))

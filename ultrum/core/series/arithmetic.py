@@ -51,7 +51,7 @@ def combine(
     alone = len(values) + len(others) - 2 * len(a)
     kept = {fact: getattr(metadata, fact) for fact in SHARED if getattr(metadata, fact) == getattr(other, fact)}
     facts = {fact: kept.get(fact, getattr(_NOTHING, fact)) for fact in SHARED}
-    facts |= _measured(metadata, word) | {
+    facts |= _measure_after(metadata, word) | {
         "name": f"{metadata.name}_{word}_{other.name}",
         "title": f"{metadata.heading} {word} {other.heading}",
         "address": "",
@@ -82,13 +82,13 @@ def with_number(metadata: Metadata, word: Literal["plus", "less", "times"], numb
     if word == "times" and metadata.is_return and metadata.excess_of and abs(number) <= _LARGEST_LEVERAGE:
         facts |= {"excess_of": metadata.excess_of}  # a position of another size, which costs nothing either
     else:
-        facts |= _measured(metadata, operator)
+        facts |= _measure_after(metadata, operator)
         if word == "times" and facts["measure"] in ("price", "stock", "flow"):
             facts |= {"unit": "", "currency": "", "scale": 0}
     return metadata.add_step(word, facts, **{setting: number})
 
 
-def _measured(metadata: Metadata, operator: Operator) -> dict[str, Any]:
+def _measure_after(metadata: Metadata, operator: Operator) -> dict[str, Any]:
     """Measure, unit, currency and excess of a result."""
     rule = RULES[metadata.measure][OPERATORS.index(operator)]
     if operator == "plus" and metadata.is_return and metadata.excess_of:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -89,7 +88,7 @@ def forward_returns(
     return ForwardReturns(pd.DataFrame(rows).T.rename_axis("horizon"), basis)
 
 
-def _holds(returns: TimeSeries, condition: Any) -> Bools:
+def _holds(returns: TimeSeries, condition: pd.DataFrame | pd.Series | Sequence[object]) -> Bools:
     ordinals = returns.ordinals
     frequency = returns.metadata.frequency
     if isinstance(condition, pd.DataFrame):

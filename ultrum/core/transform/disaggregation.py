@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final, Literal
+from typing import TYPE_CHECKING, Final, Literal
 
 import numpy as np
 import pandas as pd
@@ -235,7 +235,7 @@ def disaggregate(x: S, frequency: str | Frequency, *, how: Method, indicator: Ti
 def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | None) -> TimeSeries:
     source = x.metadata.frequency
     if how == "hold" and source.code in "BD" and target.code in "BD":
-        return _held_until_next(x, target)
+        return _hold_until_next(x, target)
     _check_direction(x.metadata, target)
     method = _method_of(x.metadata, how)
     if x.metadata.measure == "return" and method == "sum":  # the logarithm of growth adds up
@@ -254,7 +254,7 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
     return _join_pieces(x, target, how, method, indicator, pieces)
 
 
-def _held_until_next(x: TimeSeries, target: Frequency) -> TimeSeries:
+def _hold_until_next(x: TimeSeries, target: Frequency) -> TimeSeries:
     """Values of irregular dates, each held on every day until the next one; no day has a later value."""
     if x.metadata.is_return or x.metadata.measure == "flow":
         raise UnitError(
@@ -366,7 +366,7 @@ def _estimate_values(
     return estimate.values, estimate
 
 
-def _denton(low: Floats, z: Floats, aggregator: Any) -> Floats:
+def _denton(low: Floats, z: Floats, aggregator: csr_matrix) -> Floats:
     """Values with the smoothest ratio to ``z`` and exact aggregates.
 
     Denton (1971), proportional first differences; the first ratio is free (Cholette 1984).

@@ -7,7 +7,7 @@ that contain it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any, Final, Literal
+from typing import Final, Literal
 
 import numpy as np
 
@@ -141,7 +141,7 @@ STATISTICS: Final[dict[str, Statistic]] = {
     "low": lambda part: np.asarray(np.nanmin(part, axis=0)),
     "median": lambda part: np.asarray(np.nanmedian(part, axis=0)),
 }
-_QUICK: Final[dict[str, Any]] = {
+_QUICK: Final[dict[str, Callable[..., Floats]]] = {
     "mean": np.mean,
     "sum": np.sum,
     "high": np.max,

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Array, Floats
+from ultrum.core.array_types import Array, Bools, Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers_and_leverage import PeerBeta
@@ -284,7 +284,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     return ax
 
 
-def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Any) -> None:
+def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Bools) -> None:
     """Below the betas one line of dots for each value of each choice."""
     low, high = ax.get_ylim()
     step = 0.062 * (high - low)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark_and_correlation import Correlations, Relative
@@ -432,7 +433,7 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-def _write_correlations(ax: Axes, matrix: Any, p_values: Any) -> None:
+def _write_correlations(ax: Axes, matrix: Floats, p_values: Floats) -> None:
     size = 8 if len(matrix) < 16 else 6.2
     for (row, column), value in np.ndenumerate(matrix):
         if np.isfinite(value):

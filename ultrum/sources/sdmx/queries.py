@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 from urllib.parse import urlencode
 
 import orjson
@@ -250,7 +250,9 @@ def _of_json(body: bytes) -> str:
         return ""
     if not isinstance(errors, list) or not errors:
         return ""
-    first: dict[str, Any] = errors[0] if isinstance(errors[0], dict) else {"title": str(errors[0])}
+    first = errors[0]
+    if not isinstance(first, dict):
+        return in_words(0, str(first))
     title = first.get("title") or first.get("detail") or next(iter(first.get("titles", {}).values()), "")
     code = first.get("code", 0)
     return in_words(int(code) if str(code).isdigit() else 0, str(title))

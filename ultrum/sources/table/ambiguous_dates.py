@@ -361,7 +361,7 @@ def _read(cells: Array, given: str | None, where: str, first_year: int | None) -
         return alike
     distinct = list(dict.fromkeys(t for t in texts if t))
     if given is not None:
-        return _as(texts, [style_given(given)], where, first_year)
+        return _as(texts, [option_style(given)], where, first_year)
     if not distinct:
         raise TableError(f"{where}: all dates are empty.")
     formats_of = {t: styles_of(t) for t in distinct}
@@ -457,7 +457,7 @@ def _first_moment(text: str, styles: Sequence[DateStyle]) -> datetime | None:
     return next((m for s in styles if (m := s.moment(text)) is not None), None)
 
 
-def style_given(name: str) -> DateStyle:
+def option_style(name: str) -> DateStyle:
     """The style of an option: its name, any example, a pattern of strptime, or the meaning of bare numbers.
 
     Raises
@@ -467,7 +467,7 @@ def style_given(name: str) -> DateStyle:
 
     Examples
     --------
-    >>> [style_given(name).name for name in ("31/12/2021", "31 de dezembro de 2021", "%d.%m.%y", "epoch ms")]
+    >>> [option_style(name).name for name in ("31/12/2021", "31 de dezembro de 2021", "%d.%m.%y", "epoch ms")]
     ['15/03/2024', '15 March 2024', '%d.%m.%y', 'epoch ms']
     """
     if name in BY_NAME:

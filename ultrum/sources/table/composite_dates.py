@@ -77,7 +77,7 @@ def date_cells(block: Block, style: str | None = None) -> DateCells:
     parted = _date_parts(block, cells)
     if parted is not None:
         return parted
-    quarters, how = _numbered_quarters(block, cells) if not style else ([], "")
+    quarters, how = _quarter_numbers(block, cells) if not style else ([], "")
     if quarters:
         return DateCells(_objects(quarters), (column,), f"numbers of quarters, {how}")
     array = np.empty(len(cells), dtype=object)
@@ -85,7 +85,7 @@ def date_cells(block: Block, style: str | None = None) -> DateCells:
     return DateCells(array, (column,))
 
 
-def _numbered_quarters(block: Block, cells: Sequence[object]) -> tuple[list[str], str]:
+def _quarter_numbers(block: Block, cells: Sequence[object]) -> tuple[list[str], str]:
     """Quarters written like months, such as 1/2020, and what shows that they are quarters."""
     matches = [_QUARTER_NUMBER.fullmatch(cell_text(c)) for c in cells]
     found = [(m["y"] or m["z"], m["q"] or m["r"]) for m in matches if m is not None]
@@ -144,7 +144,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
         if place == block.date_column:
             continue
         cells = [row[place] for row in block.rows]
-        reader = _part_reader(name, cells) or _unnamed_months(date_cells_of, name, cells)
+        reader = _part_reader(name, cells) or _months_without_heading(date_cells_of, name, cells)
         if reader is None:
             continue
         texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(date_cells_of, cells, strict=True)]
@@ -177,10 +177,10 @@ def _part_reader(name: str, cells: Sequence[object]) -> Callable[[str, str], str
         texts = [f"Q{t}" for t in texts]
     if {p[0] if (p := part_of_year(t)) else "" for t in texts} in ({"Q"}, {"S"}):
         return _quarterly
-    return _numbered_part(name, field, texts)
+    return _part_numbers(name, field, texts)
 
 
-def _numbered_part(name: str, field: str, texts: Sequence[str]) -> Callable[[str, str], str] | None:
+def _part_numbers(name: str, field: str, texts: Sequence[str]) -> Callable[[str, str], str] | None:
     """Numbers of half-years or weeks, by the heading."""
     if _HALF_WORDS.search(name) and all(t in ("1", "2") for t in texts):
         return lambda year, text: f"{year}-S{text}"
@@ -191,7 +191,7 @@ def _numbered_part(name: str, field: str, texts: Sequence[str]) -> Callable[[str
     return None
 
 
-def _unnamed_months(
+def _months_without_heading(
     years: Sequence[object], name: str, cells: Sequence[object]
 ) -> Callable[[str, str], str] | None:
     """Months under an unknown heading: a column that runs 1 to 12 next to each year."""

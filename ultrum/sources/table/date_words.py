@@ -116,7 +116,7 @@ def plain_date(cell: str) -> str:
     >>> plain_date("31 de dezembro de 2021"), plain_date("2021年3月"), plain_date("III kwartał 2021")
     ('31 Dec 2021', '2021-03', '2021-Q3')
     """
-    worded = worded_date(cell)
+    worded = date_in_words(cell)
     if worded is None or len(set(worded.months.values())) > 1:
         return ""
     return worded.plain(next(iter(worded.months), ""))
@@ -173,7 +173,7 @@ def months_by_language(word: str) -> Mapping[str, int]:
     return _words().months.get(text, {})
 
 
-def may_be_worded(cell: str) -> bool:
+def may_hold_words(cell: str) -> bool:
     """Whether a text has a number and a word, and is short enough for a date."""
     if not 4 <= len(cell) <= _LONGEST or not any(map(str.isdigit, cell)) or _MARKS.search(cell):
         return False
@@ -181,9 +181,9 @@ def may_be_worded(cell: str) -> bool:
 
 
 @lru_cache(maxsize=65_536)
-def worded_date(cell: str) -> WordedDate | None:
+def date_in_words(cell: str) -> WordedDate | None:
     """A date in words of any language, or None."""
-    if not may_be_worded(cell):
+    if not may_hold_words(cell):
         return None
     text = plain_text(_IN_BRACKETS.sub(r" \1 ", cell)) if "(" in cell else plain_text(cell)
     numeric = _numeric(text)
@@ -293,6 +293,6 @@ def _form(tokens: Sequence[str], month: int) -> str:
     return f"{int(short[0])}-{{}}-{short[1]}" if len(numbers) == 2 and numbers[0][0] < month else ""
 
 
-def is_worded_date(cell: str) -> bool:
+def is_date_in_words(cell: str) -> bool:
     """Whether a cell is a date in words of some language."""
-    return worded_date(cell) is not None
+    return date_in_words(cell) is not None

@@ -15,11 +15,11 @@ from ultrum.sources.table.date_formats import looks_like_date, month_of_name, st
 from ultrum.sources.table.date_words import (
     ENGLISH,
     WordedDate,
-    is_worded_date,
-    may_be_worded,
+    date_in_words,
+    is_date_in_words,
+    may_hold_words,
     months_by_language,
     plain_text,
-    worded_date,
 )
 
 _COLUMNS, _ROWS = 12, 300  # searched for words of dates
@@ -47,12 +47,12 @@ def with_plain_dates(grid: Grid, language: str | None = None) -> Grid:
     if not columns and not rows:
         return grid
     cells = [*_cells_of(grid, columns, rows)]
-    worded = {c: w for c in dict.fromkeys(cells) if (w := worded_date(c) or _bare(c)) is not None}
+    worded = {c: w for c in dict.fromkeys(cells) if (w := date_in_words(c) or _bare(c)) is not None}
     chosen = _language({c: w.months for c, w in worded.items() if w.months}, language, grid.name)
     plain = {c: w.plain(chosen) for c, w in worded.items() if not w.months or chosen in w.months}
     if not plain:
         return grid
-    return _replaced(grid, columns, rows, plain, chosen)
+    return _replace_dates(grid, columns, rows, plain, chosen)
 
 
 def _places(grid: Grid) -> tuple[list[int], list[int]]:
@@ -72,8 +72,8 @@ def _places(grid: Grid) -> tuple[list[int], list[int]]:
 def _has_words(cells: Sequence[str]) -> bool:
     bare: set[str] = set()
     for cell in dict.fromkeys(cells):
-        if may_be_worded(cell):
-            if not styles_of(cell, worded=False) and is_worded_date(cell):
+        if may_hold_words(cell):
+            if not styles_of(cell, worded=False) and is_date_in_words(cell):
                 return True
             if _bare(cell):
                 bare.add(plain_text(cell))
@@ -134,7 +134,7 @@ def _language(months: Months, given: str | None, where: str) -> str:
     return first
 
 
-def _replaced(
+def _replace_dates(
     grid: Grid, columns: Sequence[int], rows: Sequence[int], plain: Mapping[str, str], language: str
 ) -> Grid:
     inside, across = set(columns), set(rows)

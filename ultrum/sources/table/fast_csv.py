@@ -35,7 +35,7 @@ from ultrum.sources.table.ambiguous_dates import (
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
 from ultrum.sources.table.file_formats import text_grid
-from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions, parted_units
+from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions, units_from_names
 from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
@@ -297,7 +297,7 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
         raise TableError(f"{name} is a damaged {_format_of(body)} file: {reason(error)}.") from error
     if frame.index.name is not None:
         frame = frame.reset_index()
-    names, stated_units = parted_units([str(c) for c in frame], [""] * frame.shape[1])
+    names, stated_units = units_from_names([str(c) for c in frame], [""] * frame.shape[1])
     unit_cells = dict(zip(names, stated_units, strict=True))
     twice = [n for n, count in Counter(names).items() if count > 1]
     if twice:

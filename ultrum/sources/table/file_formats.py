@@ -18,7 +18,7 @@ from ultrum.sources.limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.date_layouts import part_of_year
-from ultrum.sources.table.date_words import is_worded_date
+from ultrum.sources.table.date_words import is_date_in_words
 from ultrum.sources.table.dates_in_words import is_fiscal_label, with_plain_dates
 from ultrum.sources.table.unpacking import decode, kind_of, refuse_circles, shown_encoding
 
@@ -170,7 +170,7 @@ def _is_period(cell: str) -> bool:
     """Whether a cell is a date or the name of a month or quarter."""
     text = cell.strip().strip('"')
     named = text[:1].isalpha() and part_of_year(text) is not None
-    return bool(style_of(text)) or named or is_worded_date(text) or is_fiscal_label(text)
+    return bool(style_of(text)) or named or is_date_in_words(text) or is_fiscal_label(text)
 
 
 def _split(line: str, mark: str) -> list[str]:

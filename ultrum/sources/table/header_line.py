@@ -220,14 +220,14 @@ def _name_columns(grid: Grid, rows: list[int], width: int, first: int, where: st
     notes = [r for r in others if r[0].lower() in _NOTE_LABELS]
     titles = _texts([r for r in others if r not in sources and r not in notes], width)
     units = padded[units_row] if units_row is not None else [""] * width
-    names, units = parted_units(names, units)
+    names, units = units_from_names(names, units)
     dated = [[r[0], *(f"{r[0]}: {t}" if t else "" for t in r[1:])] for r in notes]
     return Heading(
         names, titles, units, _texts(sources, width), _texts(dated, width), rows[0], grid.lines[chosen]
     )
 
 
-def parted_units(names: list[str], units: Sequence[str]) -> tuple[list[str], list[str]]:
+def units_from_names(names: list[str], units: Sequence[str]) -> tuple[list[str], list[str]]:
     """Names without a unit in square brackets, ``KELP [QML]``, and the units with it."""
     parted = [_UNIT_IN_BRACKETS.fullmatch(n) for n in names]
     stated = [

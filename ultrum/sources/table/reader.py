@@ -17,7 +17,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of
-from ultrum.sources.table.ambiguous_dates import style_given
+from ultrum.sources.table.ambiguous_dates import option_style
 from ultrum.sources.table.cell_grid import Grid, add_day_column, without_empty_start
 from ultrum.sources.table.composite_dates import name_bars, side_by_side
 from ultrum.sources.table.date_layouts import with_flag_column
@@ -274,7 +274,7 @@ def _chosen_blocks(
     grids: list[Grid], name: str, options: TableOptions
 ) -> tuple[list[Block], list[Decision], tuple[LineRange, ...]]:
     """Blocks to read, decisions about the others, and the account of the lines."""
-    style = style_given(options.date_form) if options.date_form else None
+    style = option_style(options.date_form) if options.date_form else None
     layout = LayoutOptions(
         options.columns, options.header, options.date_column, style is not None and style.weak, style
     )

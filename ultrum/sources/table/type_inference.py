@@ -271,7 +271,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         *_number_decisions(cells, numbers, numeric, decimal, stated),
         *_text_columns({n: c for n, c in cells.items() if n not in status_of}, numeric),
         *[Decision(f"column '{n}'", f"status of {choices(of)}") for n, of in status_of.items()],
-        *_unused_statements(block, stated_units, units),
+        *_statements_without_use(block, stated_units, units),
         *why,
         *_event_decisions(events),
     ]
@@ -472,13 +472,11 @@ def _words_by_column(block: Block, numeric: Sequence[str]) -> tuple[Block, dict[
         if any(s.is_of_units for s in stated):  # in place of what holds for all columns
             own[n] = replace(block, preamble=mine[0], footer=mine[1])
         elif stated:
-            own[n] = replace(
-                block, preamble=_joined_lines(preamble, mine[0]), footer=_joined_lines(footer, mine[1])
-            )
+            own[n] = replace(block, preamble=_join_lines(preamble, mine[0]), footer=_join_lines(footer, mine[1]))
     return (replace(block, preamble=preamble, footer=footer) if own else block), own
 
 
-def _joined_lines(text: str, other: str) -> str:
+def _join_lines(text: str, other: str) -> str:
     """Two texts with each line behind that of the same number."""
     pairs = itertools.zip_longest(text.split("\n"), other.split("\n"), fillvalue="")
     return "\n".join(" ".join(filter(None, pair)) for pair in pairs)
@@ -549,7 +547,7 @@ def units_by_row(
     return found, read
 
 
-def _unused_statements(
+def _statements_without_use(
     block: Block, stated: Sequence[Statement], units: Mapping[str, UnitFinding]
 ) -> list[Decision]:
     """Statements about units that no column takes, and words for percent that state none."""

@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -451,7 +451,7 @@ def _currency(text: str, subtitle: str, numbers: ReadNumbers) -> str:
     return next((c for c in codes if is_currency(c)), "")
 
 
-def _words(facts: Mapping[str, Any]) -> str:
+def _words(facts: Mapping[str, object]) -> str:
     unit = facts.get("unit", "")
     parts = [
         facts.get("measure", ""),
@@ -460,4 +460,4 @@ def _words(facts: Mapping[str, Any]) -> str:
     ]
     if "base_period" in facts:
         parts.append(f"{facts['base_period']} = 100")
-    return ", ".join(p for p in parts if p)
+    return ", ".join(str(p) for p in parts if p)

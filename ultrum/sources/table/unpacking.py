@@ -27,7 +27,7 @@ from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.file_access import read_regular
 from ultrum.sources.limits import current
 from ultrum.sources.table.column_words import role_of
-from ultrum.sources.table.date_words import field_of, is_date_heading, months_by_language, worded_date
+from ultrum.sources.table.date_words import date_in_words, field_of, is_date_heading, months_by_language
 from ultrum.sources.table.unit_statements import any_percent_word
 
 ENCODINGS: Final = (
@@ -48,7 +48,7 @@ def encodings_by_words(body: bytes) -> list[str]:
     ('cp1251', 'cp1252')
     """
     lines = [line for line in body[:_SAMPLE].splitlines() if not line.isascii()][:_LINES]
-    counts = {code: sum(_known_words(line, code) for line in lines) for code in ENCODINGS}
+    counts = {code: sum(_count_words(line, code) for line in lines) for code in ENCODINGS}
     best = max(ENCODINGS, key=lambda code: counts[code])
     return [best, "cp1252"] if counts[best] > counts["cp1252"] else ["cp1252"]
 
@@ -58,11 +58,11 @@ def shown_encoding(encoding: str, text: str, given: str | None) -> str:
     if given or encoding != "cp1252":
         return encoding
     lines = [line for line in text[:_SAMPLE].splitlines() if not line.isascii()][:_LINES]
-    known = any(_known_words(line.encode("cp1252", "replace"), "cp1252") > 0 for line in lines)
+    known = any(_count_words(line.encode("cp1252", "replace"), "cp1252") > 0 for line in lines)
     return encoding if known else f"{encoding}, assumed: set encoding= if names are not spelled correctly"
 
 
-def _known_words(line: bytes, code: str) -> int:
+def _count_words(line: bytes, code: str) -> int:
     """Number of known words of a line with letters outside ASCII; -1 if it is not text in the encoding."""
     try:
         text = line.decode(code)
@@ -70,7 +70,7 @@ def _known_words(line: bytes, code: str) -> int:
         return -1
     cells = [c for part in re.split(r"[;,|\t]", text) if not (c := part.strip().strip('"')).isascii()]
     named = sum(bool(role_of(c) or is_date_heading(c) or field_of(c)) for c in cells)
-    dates = sum(worded_date(c) is not None for c in cells)
+    dates = sum(date_in_words(c) is not None for c in cells)
     words = [w for w in _WORD.findall(text) if not w.isascii()]
     return 2 * (named + dates) + sum(
         bool(months_by_language(w) or any_percent_word().fullmatch(w)) for w in words
@@ -189,11 +189,11 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
     if marked == "utf-8-sig" and body[1:20:2] == b"\x00" * 10:
         marked = "utf-16-le"
     for trial in [encoding] if encoding else [marked]:
-        text = _decoded(body, trial)
+        text = _decode(body, trial)
         if text is not None:
             return text, trial
     for trial in encodings_by_words(body) if not encoding else []:
-        text = _decoded(body, trial)
+        text = _decode(body, trial)
         if text is not None:
             return text, trial
     raise TableError(
@@ -202,7 +202,7 @@ def decode(body: bytes, name: str, encoding: str | None) -> tuple[str, str]:
     )
 
 
-def _decoded(body: bytes, encoding: str) -> str | None:
+def _decode(body: bytes, encoding: str) -> str | None:
     """Text in an encoding, or None if the bytes are none."""
     try:
         text = body.decode(encoding)

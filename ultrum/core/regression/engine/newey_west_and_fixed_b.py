@@ -233,11 +233,11 @@ def least_persistence(weights: Floats, residuals: Floats, positions: Ints | None
     residuals : ndarray, shape (T, N)
     positions : ndarray of int, shape (T,), optional
     """
-    of_weights = _bounded(first_autocorrelation(on_calendar(weights, positions)[0]))
-    return np.asarray(of_weights * _bounded(first_autocorrelation(on_calendar(residuals, positions)[0])))
+    of_weights = _clip_rho(first_autocorrelation(on_calendar(weights, positions)[0]))
+    return np.asarray(of_weights * _clip_rho(first_autocorrelation(on_calendar(residuals, positions)[0])))
 
 
-def _bounded(rho: Floats) -> Floats:
+def _clip_rho(rho: Floats) -> Floats:
     return np.clip(np.nan_to_num(rho), -_MOST_PERSISTENT, _MOST_PERSISTENT)
 
 
@@ -254,7 +254,7 @@ def cosine_sum(
     count = cosine_count(len(scores)) if count is None else count
     if least is None:
         return _mean_product(line, count, len(line))
-    rho = np.maximum(_bounded(first_autocorrelation(line)), least)
+    rho = np.maximum(_clip_rho(first_autocorrelation(line)), least)
     total = _mean_product(line[1:] - rho * line[:-1], count, len(line))
     scale = (1.0 / (1.0 - rho)).T
     return np.asarray(total * scale[:, :, None] * scale[:, None, :])
