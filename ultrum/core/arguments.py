@@ -184,7 +184,7 @@ def _options(function: Callable[..., object], shape: inspect.Signature) -> dict[
 
 
 def _of_parameter(parameter: inspect.Parameter, hint: object) -> Kinds:
-    """Types of an argument; for ``*args`` those of each element, for ``**kwargs`` none."""
+    """Accepted types of an argument; for ``*args`` those of each element; none for ``**kwargs``."""
     if parameter.kind is inspect.Parameter.VAR_KEYWORD:
         return ()
     kinds = _alternatives(hint)

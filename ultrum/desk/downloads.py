@@ -217,7 +217,7 @@ class Downloads:
         return self._record_answer(request, answer)
 
     def _credentials_of(self, request: _Request) -> Credentials | None:
-        """Credentials for a source: from the program, or the user's own by name, for its host."""
+        """Credentials of a source: those given in code, or the user's stored ones that its host may receive."""
         settings = request.settings
         if settings.is_local:
             return None  # a folder has no host

@@ -3,7 +3,8 @@
 A stage is a function of its arguments alone: the study, the desk, results of other stages and plain values. What
 it reads of the study is noted as it is read, like its downloads, so no list of inputs is kept by hand. Its result
 is stored next to the vault with these inputs, and used again while all of them are the same. Results are data and
-not code, signed with a key of this user. One that cannot be read, or is not the one asked for, is computed again.
+not code, signed with a key of this user. A result that cannot be read, or belongs to other inputs, is computed
+again.
 """
 
 from __future__ import annotations
@@ -459,7 +460,7 @@ class StageStore:
 
 
 def _differ(one: object, other: object) -> bool:
-    """Whether two settings differ, be it in the order of their keys, or as 1, 1.0 and true do."""
+    """Whether two settings differ; the order of keys counts, and 1, 1.0 and true are different."""
     return json.dumps(one) != json.dumps(other)
 
 
@@ -468,7 +469,7 @@ def _is_container(value: object) -> bool:
 
 
 def _warning_from(category: str, finding: str, fix: str, setting: str) -> DataWarning:
-    """A warning about data of a class with a name."""
+    """A data warning of the class with this name."""
     kinds = [DataWarning]
     for kind in kinds:
         kinds += kind.__subclasses__()

@@ -141,7 +141,7 @@ class ExchangeRates:
             )
         known_values = series.values.dropna()
         if not len(known_values) or not (np.isfinite(known_values) & (known_values > 0)).all():
-            raise CurrencyError(f"{series.name} must have positive rates only, and at least one.")
+            raise CurrencyError(f"{series.name} needs at least one rate, and all must be positive.")
         frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(

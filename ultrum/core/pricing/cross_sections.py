@@ -203,7 +203,7 @@ def _sums(constant: bool, kept: Bools, returns: Floats, exposures: Sequence[Expo
 
 
 def _counts(returns: Floats, exposures: Sequence[Exposure]) -> Floats:
-    """Assets used in each period, for designs without a constant to count them."""
+    """Number of assets in each period, for designs that have no constant to count them."""
     return np.asarray(_fill_exposures(returns, exposures, 0).used.sum(axis=0), dtype=np.float64)
 
 

@@ -221,7 +221,7 @@ def check_facts(facts: Iterable[str]) -> None:
 
 
 def _title_after(metadata: Metadata, step: Step) -> str:
-    """The title of what a step makes, so that no legend shows it under the name of its source."""
+    """The title of a transformed series, so that a legend distinguishes it from its source."""
     words = _RESULT_IN_WORDS.get(step.action, "")
     if not words:
         return ""

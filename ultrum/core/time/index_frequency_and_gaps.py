@@ -263,7 +263,8 @@ def observations_per_year(
 ) -> Floats:
     """Periods per year of each series; for dated data the observations over the series' own span.
 
-    Gaps count neither as time nor as observations. A span under half a year uses the number of the calendar.
+    Gaps count neither as time nor as observations. For a span under half a year the number of periods of the
+    calendar is used.
 
     Parameters
     ----------

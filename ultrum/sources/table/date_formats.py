@@ -414,7 +414,7 @@ _COMMON_SHAPES: Final[dict[str, tuple[str, ...]]] = {
 
 @lru_cache(maxsize=65_536)
 def _candidates(shape: str) -> tuple[DateStyle, ...]:
-    """Styles that can fit a cell of this shape (every digit a zero) for some digits."""
+    """Styles that can fit a cell of this shape, in which every digit is written as 0."""
     if "0" not in shape:  # every date has a digit
         return ()
     if shape in _COMMON_SHAPES:

@@ -278,7 +278,7 @@ def _with_whole_names(tokens: Sequence[str], months: Mapping[str, object]) -> li
 
 
 def _form(tokens: Sequence[str], month: int) -> str:
-    """The plain order of day, month and year, with a place for the month."""
+    """A pattern of day, month and year in the usual order, with a placeholder for the month."""
     numbers = [(place, t) for place, t in enumerate(tokens) if t.isdigit()]
     years = [t for _, t in numbers if _YEAR.fullmatch(t)]
     short = [t for _, t in numbers if len(t) <= 2]

@@ -340,7 +340,7 @@ def _check(body: bytes) -> None:
 
 
 def _table(body: bytes, size: int, most: int) -> Ints:
-    """Successor of every sector, from the sectors that store them."""
+    """The next sector of each sector, from the file's allocation table."""
     places = np.frombuffer(body, "<u4", _IN_HEADER, 0x4C).astype(np.int64)
     more, seen = _number(body, 0x44), 0
     while more < _LAST:
