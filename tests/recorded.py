@@ -330,7 +330,7 @@ def of_time():
     daily = {"every day": pd.Series(level, days, name="every day"),
              "weekdays": pd.Series(level, days, name="weekdays")[days.day_of_week < 5].dropna()}
     for (name, values), measure in itertools.product(daily.items(), ("price", "index", "flow", "rate", "return")):
-        x = ul.TimeSeries.from_pandas(values / 1e4 if measure in ("rate", "return") else values, measure=measure,
+        x = ul.TimeSeries.from_pandas(_sized(values, measure), measure=measure,
                                       timing="end" if measure in ("index", "rate") else None)
         for to, require in itertools.product("WMQSA", (1.0, 0.6)):
             key = f"{name} {measure} to {to} {require}"
@@ -338,8 +338,7 @@ def of_time():
     table = pd.DataFrame({n: level * (1 + 0.1 * k) for k, n in enumerate("abc")}, days)
     table.iloc[40:75, 0] = table.iloc[70:100, 1] = table.iloc[300:303, :2] = np.nan
     for measure, to, require in itertools.product(("price", "flow", "rate", "return", "score"), "WMQ", (1.0, 0.6)):
-        whole = table / 1e4 if measure in ("rate", "return") else table
-        x = ul.SeriesTable.from_pandas(whole, measure=measure, timing="average" if measure == "rate" else None)
+        x = ul.SeriesTable.from_pandas(_sized(table, measure), measure=measure, timing="average" if measure == "rate" else None)
         found[f"table {measure} to {to} {require}"] = _tried(lambda x=x, f=to, r=require: ul.to_frequency(x, f, require=r))
     block = np.ascontiguousarray(np.repeat(table.to_numpy(), 40, axis=1) * np.linspace(1.0, 2.0, 120))
     wide = pd.DataFrame(block, days, [f"w{k}" for k in range(120)])
@@ -358,6 +357,11 @@ def of_time():
             key = f"{measure} by {how} {' '.join(given)}"
             found[key] = _tried(lambda x=low, h=how, g=given: ul.disaggregate(x, "M", how=h, **g))
     return found
+
+
+def _sized(levels, measure):
+    """Numbers of the size of a measure."""
+    return levels / 1e4 if measure == "rate" else levels / 1e3 - 0.1 if measure == "return" else levels
 
 
 def of_results():

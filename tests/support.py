@@ -19,6 +19,7 @@ import pandas as pd
 from hypothesis import settings
 
 import ultrum as ul
+from tests.advice import follow, recommended_options
 from tools.json_answers import ANSWERS, answers_schema
 from ultrum.cli import main
 
@@ -96,7 +97,14 @@ class _Refused:
         for word in self.words:
             self.case.assertIn(word, str(error))
         self.case.on_record(error)
+        self._follow_advice(error)
         return True
+
+    def _follow_advice(self, error):
+        """What the message recommends leads somewhere else: to a result, or to another refusal."""
+        for keyword, value, again in follow(error) if isinstance(error, ul.UltrumError) else ():
+            said = str(again)
+            self.case.assertNotEqual(said, str(error), f"{keyword}={value!r} changes nothing")
 
 
 def without_causes(error, text=""):
@@ -128,8 +136,22 @@ class OnPractice(Scratch):
 
 
 def command(*words, cwd, **environment):
-    """Run ``ultrum`` in this process; what a shell would see. Its JSON must fit the published schemas."""
+    """Run ``ultrum`` in this process; what a shell would see. Its JSON must fit the published schemas.
+
+    Options that an error recommends are followed, and must lead to a result or to another error.
+    """
     words = [str(word) for word in words]
+    done = _run(words, cwd, environment)
+    if done.returncode in (2, 3):
+        for option in recommended_options(words, done.stderr):
+            again = _run([*words, *option], cwd, environment)
+            if again.stderr == done.stderr:
+                raise AssertionError(f"{option} changes nothing: {done.stderr}")
+    check_json(words, done.stdout)
+    return done
+
+
+def _run(words, cwd, environment):
     out, err = io.StringIO(), io.StringIO()
     with (
         mock.patch.dict(os.environ, {"NO_COLOR": "1", "COLUMNS": "100", **environment}),
@@ -145,7 +167,6 @@ def command(*words, cwd, **environment):
             main()
         except SystemExit as ending:
             code = ending.code
-    check_json(words, out.getvalue())
     return subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
 
 

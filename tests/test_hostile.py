@@ -302,7 +302,7 @@ class Damaged(Scratch):
             ul.TimeSeries.from_pandas(pd.Series([1.0, np.inf], days), measure="quote", unit="QSR/QML")
         for value in (0.0, -1.0):
             quote = ul.TimeSeries.from_pandas(pd.Series([1.0, value], days), measure="quote", unit="QSR/QML")
-            with self.refused(UltrumError, "must have positive rates"):
+            with self.refused(UltrumError, "all must be positive"):
                 ul.ExchangeRates([quote])
 
     def test_trials(self):

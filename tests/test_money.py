@@ -64,7 +64,7 @@ class Rates(Scratch):
             ul.ExchangeRates([quote("QSR/QML", 1), quote("QML/QSR", 2).with_metadata(name="again")])
         with self.refused(CurrencyError, "BASE/QUOTE"):
             ul.ExchangeRates([daily([1.0, 2.0], measure="quote", unit="QSR")])
-        with self.refused(CurrencyError, "must have positive rates"):
+        with self.refused(CurrencyError, "all must be positive"):
             ul.ExchangeRates([daily([1.0, 0.0], measure="quote", unit="QSR/QML")])
 
     def test_a_triangle_that_does_not_close_is_reported(self):

@@ -105,12 +105,26 @@ class Wrapping(Scratch):
             wrapped = ul.TimeSeries.from_pandas(pd.Series(1.0, index))
             self.assertEqual(str(wrapped.metadata.frequency), code)
 
+    def test_dates_written_as_numbers_or_texts(self):
+        for labels, want in {
+            (192607, 192608): ["1926-07", "1926-08"],
+            (2001.0, 2002.0): ["2001", "2002"],
+            ("20240229", "20240301"): ["2024-02-29", "2024-03-01"],
+            ("2001-Q4", "2002-Q1"): ["2001Q4", "2002Q1"],
+        }.items():
+            read = ul.SeriesTable.from_pandas(pd.DataFrame({"A": [0.1, 0.2]}, list(labels)), measure="return")
+            self.assertEqual([str(label)[:10] for label in read.index], want)
+            self.assertEqual(read["A"].values.tolist(), [0.1, 0.2])
+
     def test_refusals(self):
         twice = pd.Series([1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"]))
         with self.refused(FrequencyError, "1 duplicate daily period", "2024-01-02"):
             ul.TimeSeries.from_pandas(twice, frequency="D")
-        with self.refused(FrequencyError, "frequency"):
-            ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0]))
+        for labels in (range(2), [200112, 200113], [20240229, 20240230], [2024.5, 2025.0]):
+            with self.refused(FrequencyError, "The row labels are numbers"):
+                ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0], labels), frequency="M")
+        with self.refused(FrequencyError, "Row 2 of 2 has no date"):
+            ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0], pd.DatetimeIndex(["2024-01-31", None])), frequency="M")
         with self.refused(UnitError, "percent", "100"):
             series([1.0], unit="percent")
         with self.refused(UnitError, "measure 'cost'"):

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ultrum.core.series.time_series import TimeSeries
+    from ultrum.core.transform.aggregation import How
     from ultrum.desk.desk import Desk
     from ultrum.desk.local_tables import LocalTables
     from ultrum.desk.spans import DataSpan
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
 @click.option("--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'.")
 @click.option("--end", default="", callback=PERIOD, help="Last period.")
 @click.option("--frequency", default="", callback=FREQUENCY, help="Convert it to this lower frequency.")
+@click.option("--how", default=None, help="With --frequency: last, mean, sum …; by default by the measure.")
 @click.option(
     "--step",
     "steps",
@@ -121,6 +123,7 @@ def look(
     start: str,
     end: str,
     frequency: str,
+    how: How | None,
     steps: tuple[str, ...],
     compared: tuple[str, ...],
     beside: tuple[str, ...],
@@ -153,6 +156,7 @@ def look(
         picture,
         csv_file,
         (start, end, frequency),
+        how,
         _parse_steps(steps),
         spells,
         as_json,
@@ -160,6 +164,8 @@ def look(
         style,
     )
     refuse_together(returns_of, revised, figure, picture, asked, compared)
+    if how and not frequency:
+        raise click.UsageError("--how needs --frequency.")
     if log and not returns_of:
         raise click.UsageError("--log needs --returns.")
     if workings and not (returns_of or frequency):
@@ -183,7 +189,7 @@ def look(
         else:
             _look(desk, files, texts, asked)
             if workings:
-                _show_conversion(desk, files.address(address), frequency)
+                _show_conversion(desk, files.address(address), frequency, how)
     if returns_of:
         _write([return_table[n] for n in return_table.names] if csv_file else [], asked)
         show_returns(return_table, figure, picture, as_json, workings, style)
@@ -238,7 +244,8 @@ def _series_at(
 
     start, end, frequency = asked.span
     wanted, span = Address.parse(address), DataSpan.of(start, end)
-    steps = [*([{"to_frequency": frequency}] if frequency else []), *asked.steps]
+    conversion = {"frequency": frequency} | ({"how": asked.how} if asked.how else {})
+    steps = [*([{"to_frequency": conversion}] if frequency else []), *asked.steps]
     reading, series_there = _read(desk, wanted, span, whole=bool(steps))
     data_span = span.from_latest(*series_there)
     shaped: list[tuple[str, TimeSeries]] = []
@@ -252,7 +259,7 @@ def _series_at(
     if faults and not shaped:
         raise faults[0]
     for fault in faults:
-        terminal_output.warn(str(fault), "left out")
+        terminal_output.warn(terminal_output.with_options(fault, look), "left out")
     final = span.from_latest(*[s for _, s in shaped])
     return [(a, final.cut(s)) for a, s in shaped], reading
 
@@ -298,12 +305,12 @@ def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
     asked.page.write_text(series_page(series_list, asked.style.title), encoding="utf-8")
 
 
-def _show_conversion(desk: Desk | LocalTables, address: str, frequency: str) -> None:
+def _show_conversion(desk: Desk | LocalTables, address: str, frequency: str, how: How | None) -> None:
     """Calculation of the last complete period of a lower frequency."""
     from ultrum.cli.estimate_output import print_workings
     from ultrum.core.workings_of_results import conversion_workings
 
-    print_workings(conversion_workings(desk.fetch(address), frequency))
+    print_workings(conversion_workings(desk.fetch(address), frequency, how=how))
 
 
 def _look_at_one(

@@ -17,6 +17,7 @@ from ultrum.cli.terminal_output import end_progress
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ultrum.core.transform.aggregation import How
     from ultrum.desk.desk import Desk
     from ultrum.desk.local_tables import LocalTables
     from ultrum.sources.credentials import CredentialStore
@@ -522,6 +523,7 @@ class LookChoices:
     picture: Path | None
     csv_file: Path | None
     span: tuple[str, str, str]
+    how: How | None
     steps: list[dict[str, Any]]
     spells: str
     as_json: bool

@@ -333,13 +333,15 @@ _FIXES: Final = {
     "annual_rate": "Set --risk-free to an annual rate, such as that mean.",
     "rate_size": "Set --factor-units, or --risk-free to an annual rate such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
-    "how": "Add --read measure=return for returns in a file; else --step to_frequency=Q,how=last (or mean, sum).",
+    "how": "Add --read measure=return for returns in a file; else add --how last, mean or sum.",
+    "available_frequency": "Use one of them; --frequency converts it to a lower one.",
     "income": "Remove --dividends, or set --price-column to the closing price.",
     "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",
     "persistent": "Set --errors ewc-prewhitened.",
     "splits": "Set --splits FILE, or correct the prices that are wrong.",
 }
 _FIXES_OF_OTHERS: Final = {  # where the command does not have the option
+    "units": "Add --read units=percent.",
     "splits": "'ultrum estimate --splits FILE' uses splits; correct the prices that are wrong.",
 }
 
@@ -387,9 +389,9 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
     except PartlyDoneError:
         return IN_PART
     except StudyError as error:
-        return _say(_on_the_command_line(error, FAILED.get()), ASKED_WRONGLY)
+        return _say(with_options(error, FAILED.get()), ASKED_WRONGLY)
     except UltrumError as error:
-        return _say(_on_the_command_line(error, FAILED.get()), NOTHING)
+        return _say(with_options(error, FAILED.get()), NOTHING)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
@@ -400,7 +402,7 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
     return DONE
 
 
-def _on_the_command_line(message: WithFix, command: click.Command | None) -> str:
+def with_options(message: WithFix, command: click.Command | None) -> str:
     """The message with options in place of keywords, if the command has them."""
     options = {o for p in command.params for o in p.opts} if command else set()
     fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
@@ -432,7 +434,7 @@ def _show_warning(shown: dict[str, type[Warning]], message: object, category: ty
     if not isinstance(message, DataWarning):
         return
     context = click.get_current_context(silent=True)
-    text = _on_the_command_line(message, context.command if context else None)
+    text = with_options(message, context.command if context else None)
     if text not in shown:
         shown[text] = category
         warn(text)

@@ -12,7 +12,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import period_label
-from ultrum.core.transform.aggregation import default_method, to_frequency
+from ultrum.core.transform.aggregation import How, default_method, to_frequency
 from ultrum.core.workings import Workings, workings_of
 from ultrum.errors import FrequencyError
 
@@ -27,7 +27,9 @@ _FORMULAS: Final = {
 
 
 @validate_arguments
-def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str | None = None) -> Workings:
+def conversion_workings(
+    x: TimeSeries, frequency: str | Frequency, period: str | None = None, *, how: How | None = None
+) -> Workings:
     """Step-by-step calculation of one period of a lower frequency from its observations.
 
     Parameters
@@ -38,6 +40,8 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
         The lower frequency.
     period : str, optional
         A period, such as ``"2024-Q1"``; by default the last complete one.
+    how : str, optional
+        Method, as for :func:`ultrum.to_frequency`; by default that of the measure.
 
     Returns
     -------
@@ -57,10 +61,10 @@ def conversion_workings(x: TimeSeries, frequency: str | Frequency, period: str |
     0.019898
     """
     target = Frequency.parse(frequency)
-    method = default_method(x.metadata)
+    method = how or default_method(x.metadata)
     if method not in _FORMULAS or (x.metadata.excess_of and method == "compound"):
         raise FrequencyError(f"{x.name} is converted by '{method}', which has no workings.")
-    converted = to_frequency(x, target)
+    converted = to_frequency(x, target, how=how)
     valid = converted.values.dropna()
     if not len(valid):
         raise FrequencyError(f"{x.name} has no whole {target.noun}.")

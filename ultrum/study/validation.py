@@ -511,6 +511,7 @@ _FIXES: Final = {
     "annual_rate": "Set [panel] risk_free to an annual rate, or to a series with the step yield_to_return.",
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
+    "available_frequency": "Use one of them; a step to_frequency or disaggregate converts it.",
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
     "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",

@@ -29,12 +29,12 @@ from ultrum.core.panel.release_dates import (
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
 from ultrum.core.series.excess_headings import excess_of_heading
 from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata
-from ultrum.core.series.return_checks import ACCEPTED, check_rate_size, check_size, not_returns
+from ultrum.core.series.return_checks import ACCEPTED, check_rate_size, check_size, not_returns, returns_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
-from ultrum.core.transform.aggregation import default_method, to_frequency
+from ultrum.core.transform.aggregation import convert, default_method, to_frequency
 from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, one_of, warn_user
 
 
@@ -220,11 +220,15 @@ def align(
     if target.code == "B" and "D" in codes | {raw.frequency.code, _code(assets)}:
         target = Frequency("D")  # some rows are on weekends
     assets = _in_one_currency(_as_table(assets, measure="return"), currency or "", rates)
-    returns = to_frequency(assets, target, risk_free=given_rate)
-    loadings = to_frequency(raw, target, risk_free=given_rate)
+    if not check_units:
+        assets, raw = _accept_sizes(assets), _accept_sizes(raw)
+    for table in (assets, raw):
+        check_size(returns_of(table), "align", optional=True)
+    returns = convert(assets, target, risk_free=given_rate)
+    loadings = convert(raw, target, risk_free=given_rate)
     rate = _rate_of(risk_free, (returns, loadings), target)
     check_roles(returns, loadings, rate, in_excess=risk_free is not None)
-    traded, macro = by_kind(loadings)
+    macro = by_kind(loadings)[1]
     condition_list = _conditions_of(conditions)
     check_names(returns, loadings, [c.name for c in condition_list], rate.name)
     if (macro or condition_list) and known_by is None:
@@ -245,12 +249,9 @@ def align(
         "risk_free": rate.as_table(),
     }
     if check_units:
-        check_size(returns, "align", optional=True)
         check_rate_size(rate.as_table(), "align", optional=True)
-        if traded:
-            check_size(loadings.select(traded), "align", optional=True)
     else:
-        blocks = {role: None if b is None else _accept_sizes(b) for role, b in blocks.items()}
+        blocks["risk_free"] = _accept_sizes(rate.as_table())
     warned = income_warning(returns, loadings)
     money = currency_of(returns, loadings, rate)
     return _assemble(blocks, target, rows, start, end, money, carried, warned)
@@ -304,7 +305,7 @@ def _rate_of(
 ) -> TimeSeries:
     """The risk-free return of each period; zeros named NO_RATE where there is none."""
     if isinstance(risk_free, TimeSeries):
-        return to_frequency(risk_free, target)
+        return convert(risk_free.as_table(), target).only()
     index = target.index(np.unique(np.concatenate([t.ordinals for t in tables])))
     rate = accrual_rate(check_annual_rate(risk_free or 0.0), index, target)
     return rate.with_metadata(name=NO_RATE) if risk_free is None else rate

@@ -29,7 +29,7 @@ _LARGEST: Final = 0.5
 _HIGH_RATE, _IMPOSSIBLE_RATE = 0.15, 0.5  # per year
 _ROUNDING: Final = 1e-9
 ACCEPTED: Final = "units not checked"  # step of a series whose user states that its size is right
-_DECLARE: Final = "Read the table with units='percent', or divide its values by 100."
+_DECLARE: Final = "Read the file with units='percent', or a DataFrame with from_pandas(data, percent=True)."
 _UNLESS: Final = "; set check_units=False if they are decimals"
 
 
@@ -68,7 +68,7 @@ def check_returns(table: SeriesTable, doing: str) -> None:
     Traceback (most recent call last):
     ...
     ultrum.errors.UnitError: risk_return: 'BRTW' has typical returns of 170 % per month: these look like percent \
-taken for decimals. Read the table with units='percent', or divide its values by 100.
+taken for decimals. Read the file with units='percent', or a DataFrame with from_pandas(data, percent=True).
     """
     for metadata in table.metadata:
         if not metadata.is_return:
@@ -79,16 +79,22 @@ taken for decimals. Read the table with units='percent', or divide its values by
 def check_size(table: SeriesTable, doing: str, *, optional: bool = False) -> None:
     """Refuse returns whose size or sign no return has; ``optional`` if the function has ``check_units``."""
     block = table.block
-    if not len(block):
+    if not block.size:
         return
     limit = _LARGEST_TYPICAL.get(table.frequency.code, _LARGEST)
-    highest = np.fmax(np.fmax.reduce(block, axis=0), -np.fmin.reduce(block, axis=0))
+    lowest = np.fmin.reduce(block, axis=0)
+    highest = np.fmax(np.fmax.reduce(block, axis=0), -lowest)
     for column in np.flatnonzero(highest > limit).tolist():
         _check_typical(table, column, limit, doing, optional)
-    _check_losses(table, doing)
-    steady = np.fmin.reduce(block, axis=0) > 0.0
-    for column in np.flatnonzero(steady).tolist():
+    _check_losses(table, lowest, doing)
+    for column in np.flatnonzero(lowest > 0.0).tolist():
         _check_level(table, column, doing, optional)
+
+
+def returns_of(table: SeriesTable) -> SeriesTable:
+    """The series of a table that are declared as simple returns."""
+    names = [m.name for m in table.metadata if m.measure == "return"]
+    return table if len(names) == len(table.metadata) else table.select(names)
 
 
 def check_one_currency(table: SeriesTable, doing: str) -> None:
@@ -136,9 +142,8 @@ def _check_typical(table: SeriesTable, column: int, limit: float, doing: str, op
     )
 
 
-def _check_losses(table: SeriesTable, doing: str) -> None:
+def _check_losses(table: SeriesTable, lowest: Floats, doing: str) -> None:
     """Refuse simple returns of an asset below −100 %; a difference of two returns may be."""
-    lowest = np.fmin.reduce(table.block, axis=0)
     for column in np.flatnonzero(lowest < -1.0 - _ROUNDING).tolist():
         metadata = table.metadata[column]
         if metadata.measure == "return" and not metadata.excess_of and not _is_accepted(metadata):
@@ -181,7 +186,7 @@ def check_rate_size(rate: SeriesTable, doing: str, *, optional: bool = False) ->
         if yearly > _IMPOSSIBLE_RATE:
             raise UnitError(
                 f"{finding}: these look like percent taken for decimals, or a yield per year.",
-                fix="Read the table with units='percent', or convert a yield with yield_to_return"
+                fix="Read the file with units='percent', or convert a yield with yield_to_return"
                 f"{_UNLESS if optional else ''}.",
                 setting="units",
             )

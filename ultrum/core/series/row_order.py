@@ -8,12 +8,15 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Dates, Floats, Ints
+from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.time.frequency import Frequency, calendar_days
+from ultrum.core.time.frequency import Frequency, calendar_days, ordinals_of_labels, parse_period
 from ultrum.core.time.period_labels import period_label, span_of
 from ultrum.errors import AlignmentError, FrequencyError, UnitError
+
+_USE_DATES: Final = "Use dates such as 2024-03-31 or periods."
+_YEARS: Final = (1500, 2500)  # four digits outside are row numbers or codes
 
 
 def index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
@@ -23,7 +26,7 @@ def index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Inde
             raise FrequencyError("Intraday data need a time zone: index.tz_localize('Europe/…').")
         return index
     if frequency.is_dated:  # a row keeps its date
-        return pd.DatetimeIndex(days_of(index).astype("datetime64[s]"), name="date")
+        return pd.DatetimeIndex(calendar_days(index).astype("datetime64[s]"), name="date")
     return frequency.index(ordinals)
 
 
@@ -49,17 +52,81 @@ def with_weekends(frequency: Frequency, index: pd.Index) -> Frequency:
     """Business-daily data with rows on weekends become daily, so that each row keeps its date."""
     if frequency.code != "B" or isinstance(index, pd.PeriodIndex) or not len(index):
         return frequency
-    return frequency if np.is_busday(days_of(index)).all() else Frequency("D")
+    return frequency if np.is_busday(calendar_days(index)).all() else Frequency("D")
 
 
-def days_of(index: pd.Index) -> Dates:
-    """Calendar dates of labels that are dates, or texts of dates."""
+def dates_or_periods(index: pd.Index) -> pd.Index:
+    """Row labels as dates or periods: texts of the standard, and numbers such as 20240331, 202403 and 2024.
+
+    Examples
+    --------
+    >>> dates_or_periods(pd.Index([202403, 202404]))
+    PeriodIndex(['2024-03', '2024-04'], dtype='period[M]')
+    >>> dates_or_periods(pd.Index(["2024-03-28", "2024-04-02"])).strftime("%d/%m").tolist()
+    ['28/03', '02/04']
+    >>> dates_or_periods(pd.RangeIndex(12))
+    Traceback (most recent call last):
+    ...
+    ultrum.errors.FrequencyError: The row labels are numbers, 0 to 11, not dates. Set the dates as the index, \
+such as values.set_index('date').
+    """
+    if not len(index):
+        return index if isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) else pd.DatetimeIndex([])
+    if index.hasnans:
+        row = int(np.flatnonzero(index.isna())[0])
+        raise FrequencyError(f"Row {row + 1} of {len(index)} has no date. Remove the row, or set its date.")
+    if isinstance(index, pd.DatetimeIndex | pd.PeriodIndex):
+        return index
+    if pd.api.types.is_bool_dtype(index.dtype) or pd.api.types.is_timedelta64_dtype(index.dtype):
+        raise FrequencyError(f"The row label '{index[0]}' is not a date. {_USE_DATES}")
+    texts = [_number_text(label) for label in index]
+    if pd.api.types.is_numeric_dtype(index.dtype) or all(text.isdigit() for text in texts):
+        labels = _labels_of([_with_hyphens(text) for text in texts])
+        if labels is None:
+            raise FrequencyError(
+                f"The row labels are numbers, {index[0]} to {index[-1]}, not dates. Set the dates as the index, "
+                "such as values.set_index('date')."
+            )
+        return labels
+    labels = _labels_of(texts)
+    if labels is not None:
+        return labels
     try:
-        return calendar_days(index)
+        if isinstance(index[0], pd.Period):
+            return pd.PeriodIndex(index)
+        return pd.DatetimeIndex(np.array(index.to_numpy(), dtype="datetime64[us]"))
     except (TypeError, ValueError) as error:
+        raise FrequencyError(f"The row label '{index[0]}' is not a date. {_USE_DATES}") from error
+
+
+def _number_text(label: object) -> str:
+    """A label as text; a whole number without its decimal point."""
+    if isinstance(label, float) and label.is_integer():
+        return str(int(label))
+    return str(label).strip()
+
+
+def _with_hyphens(text: str) -> str:
+    """Eight digits as a day, six as a month and four as a year with hyphens; other numbers are no date."""
+    if not text.isdigit() or len(text) not in (4, 6, 8) or not _YEARS[0] <= int(text[:4]) <= _YEARS[1]:
+        return "not a date"
+    return "-".join(part for part in (text[:4], text[4:6], text[6:]) if part)
+
+
+def _labels_of(texts: list[str]) -> pd.Index | None:
+    """Index of the periods or dates that texts name in the form of the standard; None if one does not."""
+    try:
+        codes = {parse_period(text)[0] for text in dict.fromkeys(texts)}
+    except FrequencyError:
+        return None
+    if len(codes) > 1:
         raise FrequencyError(
-            f"The row label '{index[0]}' is not a date. Use dates such as 2024-03-31 or periods."
-        ) from error
+            f"The row labels mix days and periods, such as '{texts[0]}' and others. {_USE_DATES}"
+        )
+    if codes == {"D"}:
+        return pd.DatetimeIndex(texts)
+    frequency = Frequency(codes.pop())
+    return frequency.index(ordinals_of_labels(texts, frequency))
 
 
 def refuse_one_name_twice(names: list[str]) -> None:

@@ -20,6 +20,7 @@ from ultrum.core.series.arithmetic import combine, divisor_in, number_in, with_n
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     bounds_of,
+    dates_or_periods,
     glimpse,
     headline,
     in_order,
@@ -317,7 +318,7 @@ class SeriesTable:
         Parameters
         ----------
         values : DataFrame, shape (T, N)
-            Values with dates or periods as index.
+            Values by date or period: an index of pandas, ISO texts, or numbers such as 20240331, 202403 and 2024.
         percent : bool
             Whether values are in percent; they are divided by 100.
         **facts
@@ -334,8 +335,8 @@ class SeriesTable:
         """
         check_facts(facts)
         given = facts.pop("frequency", None)
-        frequency = Frequency.parse(given) if given else infer_frequency(values.index)
-        ordered = in_order(values)
+        ordered = in_order(values.set_axis(dates_or_periods(values.index)))
+        frequency = Frequency.parse(given) if given else infer_frequency(ordered.index)
         frequency = with_weekends(frequency, ordered.index)
         ordinals = frequency.ordinals_of(ordered.index)
         refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))

@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import DAY, MONTH, Bools, Dates, Floats, Ints
+from ultrum.core.displayed_numbers import quantity
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.errors import FrequencyError
 
@@ -28,8 +29,7 @@ def infer_frequency(index: pd.Index) -> Frequency:
         return Frequency.parse(index.freqstr.replace("Y-", "A-").replace("-DEC", ""))
     if not isinstance(index, pd.DatetimeIndex) or len(index) < 2:
         raise FrequencyError(
-            f"The frequency cannot be inferred from a {type(index).__name__} of {len(index)} entries. Set "
-            "frequency='M', or use an index of dates."
+            f"The frequency cannot be inferred from {quantity(len(index), 'row')}. Set it, such as frequency='M'."
         )
     days = calendar_days(index).astype(np.int64)
     if (np.diff(days) <= 0).any():

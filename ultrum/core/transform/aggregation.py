@@ -17,12 +17,14 @@ import numpy as np
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
 from ultrum.core.series.metadata import ZERO_COST, Metadata, step_of
+from ultrum.core.series.return_checks import check_size, returns_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import Causes, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_grouping import Grouping, Session, full_sizes, group
 from ultrum.errors import FrequencyError, UnitError
 
+_MIDNIGHT: Final = Session()
 _NARROW: Final = 64  # columns up to which a copy by columns is quicker than a walk by rows
 _AT_ONCE: Final = 64  # columns reduced at a time, which bounds the memory
 
@@ -277,14 +279,33 @@ def to_frequency(
     >>> to_frequency(sales, "Q").to_pandas().tolist()
     [6.0]
     """
-    target = Frequency.parse(frequency)
+    target, session = Frequency.parse(frequency), Session(session_close or "", timezone or "")
+    if how is None or how == "compound":
+        check_size(returns_of(x), "to_frequency")
+    return convert(x, target, how, (require, stale_after), risk_free, session, (since, through))
+
+
+def convert(
+    x: SeriesTable,
+    target: Frequency,
+    how: How | None = None,
+    limits: tuple[float, int] = (1.0, STALE_AFTER),
+    risk_free: TimeSeries | None = None,
+    session: Session = _MIDNIGHT,
+    complete: tuple[str | None, str | None] = (None, None),
+) -> SeriesTable:
+    """Convert to a lower frequency as :func:`to_frequency`, without a check of the size of returns.
+
+    ``limits`` are ``require`` and ``stale_after``; ``complete`` is ``since`` and ``through``.
+    """
     _check_direction(x, target)
     if target == x.frequency:
         return x
-    grouping = group(x, target, Session(session_close or "", timezone or ""), through, since)
+    since, through = complete
+    grouping = group(x, target, session, through, since)
     of_bars = {} if how else _bar_methods(x.names)
     methods = [how or of_bars.get(a.name) or default_method(a) for a in x.metadata]
-    block, stale = _convert_columns(x, target, methods, grouping, (require, stale_after), risk_free)
+    block, stale = _convert_columns(x, target, methods, grouping, limits, risk_free)
     begun = bool(grouping.begun.all())
     partial = [
         not begun and (method != "last" or metadata.name in of_bars)  # a bar is whole or is none

@@ -202,8 +202,9 @@ class SdmxSource:
         listed = ", ".join(f"{named.get(c, c)} ({c})" for c in frequencies)
         name = f"{named[wanted]} ({wanted})" if wanted in named else wanted
         raise SourceError(
-            f"{where}: no series of frequency {name}; the source has: {listed}. "
-            "Use one of them, then convert with to_frequency (lower) or disaggregate (higher)."
+            f"{where}: no series of frequency {name}; the source has: {listed}.",
+            fix="Use one of them, then convert with to_frequency (lower) or disaggregate (higher).",
+            setting="available_frequency",
         )
 
     def listings(self) -> list[Listing]:

@@ -56,8 +56,11 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     if lags is None:
         return kind
     if kind not in HAC or clustered:
-        used = "clusters" if clustered else f"errors='{errors}'"
-        raise EstimationError(f"lags={lags} has no effect with {used}. Remove lags, or set errors='hac'.")
+        if clustered:
+            raise EstimationError(f"lags={lags} has no effect with clusters. Remove lags, or clusters.")
+        raise EstimationError(
+            f"lags={lags} has no effect with errors='{errors}'. Remove lags, or set errors='hac'."
+        )
     if isinstance(lags, str):
         if lags != AUTOMATIC:
             raise EstimationError(f"lags='{lags}' is not a number of periods. Use an integer, or '{AUTOMATIC}'.")
