@@ -280,6 +280,13 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         ):  # fmt: skip
             with self.refused(TableError, words):
                 table("b.parquet", **columns).read(["A"])
+        firsts = pa.array(pd.date_range("2020-01-01", periods=30, freq="MS").date)
+        noise = np.random.default_rng(1).normal(size=30)
+        table("p.parquet", asset=["P"] * 30, date=firsts, v=4 * noise)
+        percent = ul.LongTable(self.path("p.parquet"), **said, facts={"measure": "return"})
+        monthly = pd.Series(noise / 100, pd.period_range("2020-01", periods=30, freq="M"))
+        with self.refused(UltrumError, "'P' has typical returns", "percent taken for decimals"):
+            ul.rolling_regress(percent, monthly, window=12, to=self.path("x.parquet"))
         self.file("c.parquet", "no parquet at all")
         with self.refused(TableError, "c.parquet is not a readable Parquet file"):
             ul.LongTable(self.path("c.parquet"), **said)

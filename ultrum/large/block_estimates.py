@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Final, Generic, TypeVar
 
 import numpy as np
@@ -28,6 +28,7 @@ from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
 from ultrum.core.returns.dividends_and_splits import events_not_used
 from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
+from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import (
@@ -345,13 +346,15 @@ def rolling_regress(
 ) -> LongTable:
     """Write one row for each asset and each window with data."""
     path = require_output(to, "rolling_regress")
-    inputs.check_excess(table.nothing(), X)
+    empty = table.nothing()
+    inputs.check_excess(empty, X)
     right, _ = inputs.frame_of(X, "x")
     left, right, _ = inputs.match_rows(pd.DataFrame(index=table.calendar), right)
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
-    job = _Rolling(plan, Places.of(design.index, Frequency.parse(table.frequency)), ends_of(plan.ends))
+    places = Places.of(design.index, Frequency.parse(table.frequency))
+    job = _Rolling(plan, places, ends_of(plan.ends), design.index, empty.metadata[0])
     columns = len(design) * 8 * (_GROUP * _COPIES + plan.X.shape[1] ** 2)
     results = len(plan.starts) * _BLOCK * 8 * (2 * plan.X.shape[1] + 5)
     blocks = table.blocks(_BLOCK)
@@ -372,6 +375,8 @@ class _Rolling:
     plan: RollingPlan
     places: Places
     ends: Any
+    index: pd.Index
+    metadata: Metadata
 
     def __call__(self, block: Block) -> pa.Table:
         days, values, bounds = block.rows()
@@ -387,6 +392,9 @@ class _Rolling:
             Y = np.full((len(some), len(plan.X)), np.nan)  # by asset, where its rows follow each other
             for row, k in zip(Y, some, strict=True):
                 _lay(row, rows[bounds[k] : bounds[k + 1]] - start, values[bounds[k] : bounds[k + 1]])
+            metadata = [replace(self.metadata, name=block.names[k]) for k in some]
+            shown = self.index[start : start + len(plan.X)]
+            inputs.check_declared_returns(SeriesTable.from_arrays(Y.T, shown, metadata))
             parts.append(_Found.of(plan, Y.T, some, window))
         return self._table(block.names, parts)
 
