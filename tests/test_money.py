@@ -157,3 +157,26 @@ class Moved(Scratch):
             ul.to_currency(price, "QML", ul.to_frequency(quote("QSR/QML", 1), "Q"))
         with self.refused(CurrencyError, "no currency"):
             ul.to_currency(series([1.0], measure="price"), "QML", end)
+
+    def test_series_in_several_currencies_are_not_added_and_not_compared_silently(self):
+        noise = np.random.default_rng(3).normal(0.01, 0.04, (2, 60))
+        here, there = (
+            series(v, measure="return", currency=c, name=c) for v, c in zip(noise, ("QML", "QSR"), strict=True)
+        )
+        mixed, value = ul.SeriesTable.of([here, there]), np.linspace(1.0, 2.0, 60)
+        sizes = [series(value, measure="stock", currency=c, name=c) for c in ("QML", "QSR")]
+        same = ul.SeriesTable.of([here, there.with_metadata(currency="QML")])
+        for work in (
+            lambda: ul.portfolio(mixed),
+            lambda: ul.portfolio(same, weights=ul.SeriesTable.of(sizes)),
+        ):
+            with self.refused(CurrencyError, "in several currencies (QML in QML, QSR in QSR)", "to_currency"):
+                work()
+        for work in (
+            lambda: ul.regress(here, there),
+            lambda: ul.rolling_regress(mixed, there, window=24),
+            lambda: ul.momentum(mixed),
+            lambda: ul.correlations(mixed),
+        ):
+            with self.assertWarnsRegex(ul.DataWarning, r"in several currencies \(QML in QML, QSR in QSR\)"):
+                work()

@@ -108,6 +108,10 @@ class TotalReturns(Scratch):
             "momentum": lambda x: ul.momentum(x.as_table()), "portfolio": lambda x: ul.portfolio(x.as_table()),
             "compare_to_benchmark": lambda x: ul.compare_to_benchmark(x, series(right, name="b", measure=x.metadata.measure)),
             "regress": lambda x: ul.regress(x, series(right[::-1].copy(), name="x", measure="return")),
+            "to_frequency": lambda x: ul.to_frequency(x, "A"), "cumulate": ul.cumulate, "to_log": ul.to_log,
+            "disaggregate": lambda x: ul.disaggregate(x, "D", how="hold"),
+            "excess": lambda x: ul.excess(x, series([0.002] * 60, name="bill", measure="return")),
+            "predictive_regression": lambda x: ul.predictive_regression(x, series(right.cumsum(), name="x")),
             "align": lambda x: ul.align(assets=x.as_table(), risk_free=0.02, factors=series(
                 right, name="f", measure="return", excess_of="bill")),
         }  # fmt: skip

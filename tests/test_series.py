@@ -124,7 +124,9 @@ class Wrapping(Scratch):
             with self.refused(FrequencyError, "The row labels are numbers"):
                 ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0], labels), frequency="M")
         with self.refused(FrequencyError, "Row 2 of 2 has no date"):
-            ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0], pd.DatetimeIndex(["2024-01-31", None])), frequency="M")
+            ul.TimeSeries.from_pandas(
+                pd.Series([1.0, 2.0], pd.DatetimeIndex(["2024-01-31", None])), frequency="M"
+            )
         with self.refused(UnitError, "percent", "100"):
             series([1.0], unit="percent")
         with self.refused(UnitError, "measure 'cost'"):

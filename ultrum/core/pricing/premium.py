@@ -20,6 +20,7 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, l
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
@@ -112,6 +113,7 @@ def premium(
             f"{metadata.name} is not an excess return. Apply excess() first, or set excess_of='zero cost' for "
             "a long–short factor."
         )
+    check_size(factor.as_table(), "premium")
     values = factor.values.dropna()
     per_year = factor.periods_per_year
     value, influence = _estimate(values, mean, horizon, _rates(values, risk_free), per_year)

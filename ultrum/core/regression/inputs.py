@@ -15,7 +15,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
-from ultrum.core.series.return_checks import check_size
+from ultrum.core.series.return_checks import check_size, returns_of, warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels import period_label
@@ -161,6 +161,7 @@ def check_excess(y: object, X: object) -> None:
         return
     check_declared_returns(y)
     check_declared_returns(X)
+    warn_of_currencies([*metadata_of(y), *metadata_of(X)], "regress")
     right = [d for d in metadata_of(X) if d.is_return]
     kinds = {bool(d.excess_of): d for d in right}
     for mine in metadata_of(y) if right else ():
@@ -173,12 +174,10 @@ def check_excess(y: object, X: object) -> None:
             )
 
 
-def check_declared_returns(data: TimeSeries | SeriesTable) -> None:
+def check_declared_returns(data: TimeSeries | SeriesTable, doing: str = "regress") -> None:
     """Refuse columns declared as returns whose size or sign no return has."""
     table = data.as_table() if isinstance(data, TimeSeries) else data
-    names = [m.name for m in table.metadata if m.is_return]
-    if names:
-        check_size(table if len(names) == len(table.metadata) else table.select(names), "regress")
+    check_size(returns_of(table), doing)
 
 
 def kinds_of(*data: object) -> dict[str, str]:

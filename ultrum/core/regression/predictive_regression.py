@@ -19,6 +19,7 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_weight
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.rounding import varies
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels import span_of
 from ultrum.errors import EstimationError, UnitError, warn_user
@@ -328,6 +329,8 @@ def predictive_regression(
     if not single:
         raise EstimationError(f"Y has {quantity(left.shape[1], 'column')}. Pass the returns of one asset.")
     _refuse_levels(Y)
+    if isinstance(Y, TimeSeries | SeriesTable):
+        inputs.check_declared_returns(Y, "predictive_regression")
     given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
     left, right, _ = inputs.match_rows(left, right)
     returns, x, ends = _pairs(left, right)

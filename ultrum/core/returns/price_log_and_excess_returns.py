@@ -19,7 +19,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
 from ultrum.core.series.metadata import check_same, hindsight_of, step_of
-from ultrum.core.series.return_checks import check_rate_size
+from ultrum.core.series.return_checks import check_rate_size, check_size, returns_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -292,6 +292,7 @@ def to_log(x: SeriesTable) -> SeriesTable:
     >>> to_log(ul.TimeSeries.from_pandas(r, measure="return")).to_pandas().round(4).tolist()
     [0.0953]
     """
+    check_size(returns_of(x), "to_log")
     for column, metadata in enumerate(x.metadata):
         if metadata.measure == "return" and np.nanmin(x.block[:, column], initial=0.0) <= -1.0:
             raise UnitError(
@@ -359,6 +360,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     """
     _check_risk_free(risk_free, x)
     rate = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
+    check_size(returns_of(x), "excess")
     block = x.block.copy()
     for i, metadata in enumerate(x.metadata):
         if not metadata.is_return:

@@ -5,6 +5,7 @@ Every function that takes returns asks here, so that the words and the limits ar
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Final
 
 import numpy as np
@@ -30,6 +31,7 @@ _HIGH_RATE, _IMPOSSIBLE_RATE = 0.15, 0.5  # per year
 _ROUNDING: Final = 1e-9
 ACCEPTED: Final = "units not checked"  # step of a series whose user states that its size is right
 _DECLARE: Final = "Read the file with units='percent', or a DataFrame with from_pandas(data, percent=True)."
+_CONVERT: Final = "Convert prices with to_currency before making returns."
 _UNLESS: Final = "; set check_units=False if they are decimals"
 
 
@@ -92,20 +94,32 @@ def check_size(table: SeriesTable, doing: str, *, optional: bool = False) -> Non
 
 
 def returns_of(table: SeriesTable) -> SeriesTable:
-    """The series of a table that are declared as simple returns."""
-    names = [m.name for m in table.metadata if m.measure == "return"]
+    """The series of a table that are declared as returns."""
+    names = [m.name for m in table.metadata if m.is_return]
     return table if len(names) == len(table.metadata) else table.select(names)
 
 
-def check_one_currency(table: SeriesTable, doing: str) -> None:
-    """Refuse to combine returns in several currencies."""
-    currencies = {m.currency: m.name for m in table.metadata if m.currency}
-    if len(currencies) > 1:
-        listed = ", ".join(f"{name} in {currency}" for currency, name in currencies.items())
-        raise CurrencyError(
-            f"{doing} combines several currencies: {listed}. Convert prices with to_currency before making "
-            "returns."
-        )
+def check_one_currency(metadata: Iterable[Metadata], doing: str, fix: str = _CONVERT) -> None:
+    """Refuse to add up returns or amounts in several currencies."""
+    listed = _currencies_in(metadata)
+    if listed:
+        raise CurrencyError(f"{doing}: the series are in several currencies ({listed}).", fix=fix)
+
+
+def warn_of_currencies(metadata: Iterable[Metadata], doing: str) -> None:
+    """Warn where returns in several currencies are compared, so that exchange rates are part of the result."""
+    listed = _currencies_in(m for m in metadata if m.is_return or m.measure in ("price", "index"))
+    if listed:
+        warn_user(f"{doing}: the series are in several currencies ({listed}).", fix=_CONVERT)
+
+
+def _currencies_in(metadata: Iterable[Metadata]) -> str:
+    """The first series of each currency; empty if there is one currency at most."""
+    currencies: dict[str, str] = {}
+    for one in metadata:
+        if one.currency:
+            currencies.setdefault(one.currency, one.name)
+    return ", ".join(f"{name} in {currency}" for currency, name in currencies.items()) * (len(currencies) > 1)
 
 
 def _is_accepted(metadata: Metadata) -> bool:

@@ -15,7 +15,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies, without_rounding
-from ultrum.core.series.return_checks import check_size
+from ultrum.core.series.return_checks import check_size, warn_of_currencies
 from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.momentum_and_forward_returns import months_of, row_at
@@ -318,6 +318,7 @@ def correlations(
         t = matrix * np.sqrt((counts - 2) / (1 - matrix**2))
     p = np.where(counts > 2, 2 * scipy.special.stdtr(np.maximum(counts - 2, 1), -np.abs(t)), np.nan)
     np.fill_diagonal(p, np.nan)
+    warn_of_currencies(table.metadata, "correlations")
     levels = [a.name for a in table.metadata if a.measure in ("price", "index", "stock", "quote")]
     warnings: tuple[str, ...] = ()
     if levels:

@@ -13,6 +13,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.predictive_regression import hodrick_1b
 from ultrum.core.rounding import varies
+from ultrum.core.series.return_checks import warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.distribution_and_calendar_returns import _on_calendar
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
@@ -215,6 +216,7 @@ def momentum(
     priced = all(a.measure in ("price", "index") for a in table.metadata)
     if not priced:
         table = returns_in(table, "momentum")
+    warn_of_currencies(table.metadata, "momentum")
     if not len(table.index):
         raise AlignmentError("momentum: the series are empty.")
     if not len(horizons):

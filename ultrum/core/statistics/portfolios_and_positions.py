@@ -62,7 +62,7 @@ def portfolio(
     ([0.05, 0.05], [0.05, 0.0476])
     """
     table = returns_in(x, "portfolio")
-    check_one_currency(table, "portfolio")
+    check_one_currency(table.metadata, "portfolio")
     if table.metadata[0].measure == "log_return":
         raise UnitError("portfolio: log returns do not add across assets. Convert them with to_simple.")
     excess, total = ([m.name for m in table.metadata if bool(m.excess_of) is over] for over in (True, False))
@@ -99,6 +99,8 @@ def _targets(table: SeriesTable, weights: str | Mapping[str, float] | SeriesTabl
         if absent:
             raise AlignmentError(f"No market value of {name_list(absent)}.")
         refuse_no_values("portfolio", weights)
+        amounts = weights.select(table.names).metadata
+        check_one_currency(amounts, "portfolio weights", "Convert the market values with to_currency.")
         values = weights.values[table.names]
         ordinals = weights.frequency.ordinals_of(values.index)
         place = np.searchsorted(ordinals, table.ordinals) - 1

@@ -18,6 +18,7 @@ from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, hindsight_of
+from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import span_of
@@ -238,6 +239,8 @@ def _one(x: TimeSeries, target: Frequency, how: str, indicator: TimeSeries | Non
         return _hold_until_next(x, target)
     _check_direction(x.metadata, target)
     method = _method_of(x.metadata, how)
+    if x.metadata.is_return:
+        check_size(x.as_table(), "disaggregate")
     if x.metadata.measure == "return" and method == "sum":  # the logarithm of growth adds up
         held = _one(_like(x, np.log1p, "log_return"), target, how, indicator)
         return _like(held, np.expm1, "return")

@@ -11,6 +11,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.metadata import Metadata, hindsight_of
+from ultrum.core.series.return_checks import check_size, returns_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, parse_period, periods_in
@@ -209,6 +210,7 @@ def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     kinds = {a.measure for a in x.metadata}
     if len(kinds) > 1 or not kinds <= {"flow", "return", "log_return"}:
         raise UnitError(f"cumulate needs flows or returns, not {', '.join(sorted(kinds))}.")
+    check_size(returns_of(x), "cumulate")
     kind = kinds.pop()
     block = x.block
     inside = np.isfinite(block)
