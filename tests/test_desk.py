@@ -194,6 +194,24 @@ class IrregularDates(Scratch):
         self.assertEqual(
             (dict(held.metadata.trail[-1].settings)["values_held"], held.metadata.hindsight), ("85", "")
         )
+        self.file("policy.csv", "date,policy rate (%)\n2019-12-11,2.0\n2020-02-19,1.5\n2020-05-06,1.0\n")
+        self.file(
+            "volume.csv", "date,Volume\n" + "".join(f"{d.date()},{k}\n" for k, d in enumerate(days) if k != 9)
+        )
+        self.file("close.csv", "date,Close\n" + "".join(f"{d.date()},{50 + k}\n" for k, d in enumerate(days)))
+        asked = ["here:policy.csv#policy rate (%)", "here:volume.csv#Volume", "here:close.csv#Close"]
+        sources = {"here": {"kind": "table", "url": str(self.folder)}}
+        with ul.Desk(self.folder / "vault", sources=sources) as desk:
+            monthly = desk.pull(SeriesSet.of(asked[:1], frequency="M", how="last", gaps="fill")).to_frame()
+            weeks = desk.pull(SeriesSet.of(asked, gaps="fill", span=["2020-01-06", "2020-01-20"])).to_frame()
+            mean = desk.pull(SeriesSet.of(asked[:1], frequency="M", how="mean", gaps="fill")).to_frame()
+        self.assertEqual(
+            monthly.iloc[:, 0].tolist(), [0.02, 0.02, 0.015, 0.015, 0.015, 0.01]
+        )  # the rate in force
+        self.assertAlmostEqual(mean.iloc[1, 0], (0.02 * 12 + 0.015 * 8) / 20, 12)  # February, by weekdays
+        self.assertEqual(set(weeks.iloc[:, 0]), {0.02})  # of a meeting before the span
+        self.assertEqual(weeks.attrs["not_filled"], ["Volume"])
+        self.assertEqual(len(weeks), 11)
         with self.refused(UnitError, "count several times"):
             ul.disaggregate(both[1].with_metadata(measure="flow"), "B", how="hold")
 

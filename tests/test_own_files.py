@@ -89,6 +89,18 @@ class OwnFiles(Scratch):
         self.assertLessEqual({("price column", "'Adj Close', which includes dividends"), ("units", "percent"),
                               ("market", "'Mkt-RF', in excess of RF")}, decided)  # fmt: skip
         self.assertIn("set aside", {d["what"] for d in answer["decisions"]})
+        self.assertEqual(answer["unfinished"], {})
+
+    def test_days_without_trade_and_a_month_in_part_are_counted(self):
+        cut = pd.DataFrame({"Close": self.prices["TIDE"], "Volume": 100}).iloc[:-4]
+        cut.iloc[[40, 700], 1] = 0
+        cut.to_csv(self.folder / "TIDE.csv")
+        _, answer = self.estimated("TIDE.csv", "--factors", "factors.csv")
+        self.assertEqual(answer["unfinished"], {"2020-12 (data end 2020-12-25)": ["TIDE"]})
+        self.assertIn("'Volume'; 2 prices without trade not used", [d["chosen"] for d in answer["decisions"]])
+        self.assertEqual(answer["assets"][0]["last"], "2020-11")
+        shown = self.run_it("estimate", "TIDE.csv", "--factors", "factors.csv").stdout
+        self.assertIn("unfinished periods not used: 2020-12 (data end 2020-12-25)\n", shown)
 
     def test_an_index_gives_a_market_model_or_one_in_excess_of_a_rate(self):
         y, x = self.monthly(self.prices)["TIDE"], self.monthly(self.index)

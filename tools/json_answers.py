@@ -250,6 +250,7 @@ class EstimateAnswer(TypedDict):
     basis: str
     assets: list[AssetRegression]
     decisions: list[FileDecision]
+    unfinished: dict[str, list[str]]
     warnings: list[StudyWarning]
     rolling: NotRequired[dict[str, dict[str, float | None]]]
     costs_of_equity: NotRequired[list[AssetCost]]

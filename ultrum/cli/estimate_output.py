@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Final
 
 from ultrum.cli.terminal_output import echo
 from ultrum.core.displayed_numbers import decimals, p_in_words, percent
+from ultrum.errors import name_list
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,6 +63,11 @@ def print_estimate(study: FileStudy, result: StudyResult, saved: Path | None) ->
         if few and len(betas.coefficients.columns) > _WITH_INTERVALS:
             terminal_output.table(_p_value_rows(betas), "p values")
         echo(_observation_summary(betas))
+    unfinished = _unfinished_periods(result)
+    if unfinished:
+        named = len(unfinished) > 1
+        parts = [f"{text}, {name_list(assets)}" if named else text for text, assets in unfinished.items()]
+        echo(f"unfinished periods not used: {'; '.join(parts)}")
     if result.rolling is not None:
         terminal_output.table(_rolling_rows(result))
         echo(result.rolling.basis)
@@ -156,6 +162,17 @@ def _observation_summary(betas: BetaTable) -> str:
     return f"{capitalise(errors_in_words(betas.errors))} in parentheses; {loss_summary(counts)}"
 
 
+def _unfinished_periods(result: StudyResult) -> dict[str, list[str]]:
+    """Periods that the prices cover in part, each with the assets that it is left out for."""
+    by_text: dict[str, list[str]] = {}
+    for asset in result.betas.assets:
+        for step in result.panel.metadata[asset].trail:
+            text = dict(step.settings).get("unfinished_left_out")
+            if text:
+                by_text.setdefault(text, []).append(asset)
+    return by_text
+
+
 def _rolling_rows(result: StudyResult) -> pd.DataFrame:
     """The last rolling windows of one asset, or the last window of each asset."""
     import pandas as pd
@@ -237,6 +254,7 @@ def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[st
         "basis": _kind(study, result),
         "assets": [_asset_answer(betas, asset) for asset in betas.assets],
         "decisions": [{"address": address, **vars(d)} for address, d in study.decisions],
+        "unfinished": _unfinished_periods(result),
         "warnings": [vars(w) for w in result.warnings],
     }
     if steps:

@@ -170,7 +170,8 @@ def pull(
     with desk_of(files=files, **options) as desk:
         result = desk.pull(plan, resume=resume)
     if not result.series:
-        raise SourceError("\n".join(result.failed.values()))
+        reasons = [terminal_output.with_options(error, pull) for error in result.errors.values()]
+        raise SourceError("\n".join(reasons))
     _write(result, csv_file, xlsx_file, parquet_file)
     rows = result.status.to_dict("records")
     if as_json:
@@ -178,7 +179,8 @@ def pull(
     else:
         taken = result.status[result.status["status"] != "failed"]
         terminal_output.table(taken[["address", "title", "frequency", "status", "first", "last", "values"]])
-    for address, reason in result.failed.items():
+    for address, error in result.errors.items():
+        reason = terminal_output.with_options(error, pull)
         terminal_output.warn(reason if address in reason else f"{address}: {reason}", "failed")
     if result.failed:
         raise PartlyDoneError
@@ -225,6 +227,7 @@ def _save(plan: SeriesSet, file: Path) -> None:
 
 def _write(result: PullResult, csv_file: Path | None, xlsx_file: Path | None, parquet_file: Path | None) -> None:
     """Write the pulled table to every requested file."""
+    from ultrum.errors import name_list
     from ultrum.report import table_files
 
     files = (
@@ -239,6 +242,9 @@ def _write(result: PullResult, csv_file: Path | None, xlsx_file: Path | None, pa
             filled = frame.attrs.get("filled", {})
             for name, count in filled.items():
                 echo(f"{name}: {quantity(count, 'value')} filled from the date before", err=True)
+            if frame.attrs.get("not_filled"):
+                named = name_list(frame.attrs["not_filled"])
+                echo(f"{named}: gaps not filled, since a repeated flow or return would count twice", err=True)
             if frame.attrs.get("dates_left_out"):
                 echo(
                     f"{frame.attrs['dates_left_out']} dates are not written, since some series lack them",

@@ -110,7 +110,7 @@ _UNLIMITED: Final = 100_000
 _LONGEST_WORD: Final = 16  # longer words may be broken
 _WHOLE_COLUMNS: Final = ("address", "file")
 _SHORT_ADDRESS: Final = 22  # characters that an address has at least on a line
-_FIGURE: Final = re.compile(r"[<-]*\d[\d.,]*(e[+-]?\d+)?([ \n]\(.*\))?")
+_FIGURE: Final = re.compile(r"(?:< )?[<-]*\d[\d.,]*(e[+-]?\d+)?([ \n]\(.*\))?")
 
 
 def table(frame: pd.DataFrame, title: str = "") -> None:
@@ -129,6 +129,11 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     cells = frame.astype(object)
     for column in frame:
         cells[column] = [_cell(value) for value in frame[column]]
+    if {"address", "title"} <= set(cells) and _width_of(cells) > width:  # the address often ends with the title
+        pairs = zip(frame["address"], frame["title"], strict=True)
+        cells["title"] = ["" if str(a).endswith(f"#{t}") else t for a, t in pairs]
+        if not cells["title"].any():
+            cells, frame = cells.drop(columns="title"), frame.drop(columns="title")
     words = [c for c in frame if not _looks_numeric(frame[c])]
     prose = [c for c in words if c not in _WHOLE_COLUMNS]
     widths = _widths_to_save({c: list(cells[c]) for c in prose}, _width_of(cells) - width)
@@ -205,7 +210,7 @@ def align_decimals(frame: pd.DataFrame, label: str, **places: int) -> pd.DataFra
         shown[column] = [
             "—"
             if value != value  # noqa: PLR0124 - NaN differs from itself
-            else f"<{smallest:g}"
+            else f"< {smallest:g}"
             if column == "p" and value < smallest
             else f"{value:.{digits}f}"
             for value in frame[column]
@@ -333,7 +338,8 @@ _FIXES: Final = {
     "annual_rate": "Set --risk-free to an annual rate, such as that mean.",
     "rate_size": "Set --factor-units, or --risk-free to an annual rate such as 3%.",
     "total_return_factors": "For a total return add --total-return COLUMN.",
-    "how": "Add --read measure=return for returns in a file; else add --how last, mean or sum.",
+    "how": "Add --how last, mean or sum.",
+    "measure_or_how": "Add --read measure=return for returns in a file; else add --how last, mean or sum.",
     "available_frequency": "Use one of them; --frequency converts it to a lower one.",
     "income": "Remove --dividends, or set --price-column to the closing price.",
     "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",

@@ -11,13 +11,15 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Final
 
+import numpy as np
 import pandas as pd
 
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
+from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels import file_label, period_label
-from ultrum.core.transform.steps import apply_steps
+from ultrum.core.transform.steps import Step, apply_steps
 from ultrum.desk.addresses import IN_PART
 from ultrum.desk.column_names import unique_headings
 from ultrum.desk.repository import Repository
@@ -40,15 +42,25 @@ class PullResult:
     status : DataFrame
         By address: first, last, values, reason and status (new, same, longer, revised, read in part,
         not requested, failed).
+    errors : dict of str to UltrumError
+        The reason for each address that was not obtained; ``failed`` has its text.
     names : list of str
         Names of the series in the set, in order; empty where it has none.
+    values_before : list of float
+        The last value of each series before its span, which a fill without a limit carries into it; NaN for none.
     """
 
     set: SeriesSet
     series: list[TimeSeries]
     status: pd.DataFrame
-    failed: dict[str, str] = field(default_factory=dict)
+    errors: dict[str, UltrumError] = field(default_factory=dict)
     names: list[str] = field(default_factory=list)
+    values_before: list[float] = field(default_factory=list)
+
+    @property
+    def failed(self) -> dict[str, str]:
+        """The reason for each address that was not obtained."""
+        return {address: str(error) for address, error in self.errors.items()}
 
     def to_frame(self) -> pd.DataFrame:
         """A wide table with units and currencies in the headings, or a long table, as the set requests.
@@ -76,9 +88,14 @@ class PullResult:
         joined = pd.concat([s.values for s in self.series], axis=1, keys=names).sort_index()
         if self.set.gaps == "leave":
             return joined
-        words = self.set.gaps.split()
-        whole = joined.ffill(limit=int(words[1]) if len(words) > 1 else None)
+        whole, limit = joined.copy(), self.set.fill_limit
+        unlike = [n for n, s in zip(names, self.series, strict=True) if not _is_level(s)]
+        for name, before in zip(names, self.values_before or [np.nan] * len(names), strict=True):
+            if name not in unlike:
+                column = joined[name].ffill(limit=limit)
+                whole[name] = column if limit else column.fillna(before)
         whole.attrs["filled"] = {n: c for n, c in (whole.notna().sum() - joined.notna().sum()).items() if c}
+        whole.attrs["not_filled"] = [n for n in unlike if joined[n].isna().any()]
         return whole
 
     def _common(self, joined: pd.DataFrame) -> pd.DataFrame:
@@ -178,25 +195,28 @@ def _assemble(
     """Series of a set after their steps, with the status of each address."""
     result = PullResult(plan, [], pd.DataFrame())
     rows: list[dict[str, object]] = []
+    shaped: list[TimeSeries] = []
     for place, (member, member_series) in enumerate(got):
         try:
             if place in faults:
                 raise faults[place]
-            shaped = [_shape_series(one, member, job, plan, span) for one in member_series]
+            each = [_shape_series(one, member, job, plan, span) for one in member_series]
         except UltrumError as error:
-            result.failed[member.address] = str(error)
+            result.errors[member.address] = error
             rows.append(_failure_row(member.address, str(error)))
             continue
         job.progress.finish(member.address)
         rows += [_row(span.cut(one), job.status_of(member, one)) for one in member_series]
-        result.series.extend(shaped)
+        shaped.extend(each)
         alone = len(member_series) == 1
         result.names.extend(
             "" if not member.name else member.name if alone else f"{member.name}, {one.metadata.name}"
             for one in member_series
         )
-    final = job.span.from_latest(*result.series)
-    return replace(result, series=[final.cut(s) for s in result.series], status=pd.DataFrame(rows))
+    final = job.span.from_latest(*shaped)
+    cut = [final.cut(s) for s in shaped]
+    before = [_value_before(*pair) for pair in zip(shaped, cut, strict=True)]
+    return replace(result, series=cut, status=pd.DataFrame(rows), values_before=before)
 
 
 def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
@@ -206,15 +226,50 @@ def _plan(what: SeriesSet | Sequence[str] | str) -> SeriesSet:
 
 
 def _shape_series(series: TimeSeries, member: Member, job: _Job, plan: SeriesSet, span: DataSpan) -> TimeSeries:
-    """A series after its steps, in the frequency of the set, cut to its span."""
-    last: dict[str, object] = {"frequency": plan.frequency}
-    if plan.how:
-        last["how"] = plan.how
-    steps = [*member.steps, *([{"to_frequency": last}] if plan.frequency else [])]
-    shaped = apply_steps(series, steps, job.fetch, start=span.start, end=span.end)
+    """A series after its steps, in the frequency of the set; cut to its span unless its gaps are filled later."""
+    fills = plan.gaps != "leave"
+    start = span.start if member.steps or not fills else ""
+    last = {"frequency": plan.frequency} | ({"how": plan.how} if plan.how else {})
+    conversion: list[Step] = [{"to_frequency": last}] if plan.frequency else []
+    if fills and plan.frequency:
+        shaped = apply_steps(series, member.steps, job.fetch, start=start, end=span.end)
+        shaped = _fill_dates(shaped, plan.fill_limit, Frequency.parse(plan.frequency), span.end)
+        shaped = apply_steps(shaped, conversion, end=span.end)
+    else:
+        shaped = apply_steps(series, [*member.steps, *conversion], job.fetch, start=start, end=span.end)
     if not member.name:
         return shaped
     return shaped.with_metadata(name=member.name, title=shaped.metadata.heading)
+
+
+def _is_level(series: TimeSeries) -> bool:
+    """Whether a value can be repeated: a flow or a return would count twice."""
+    return not series.metadata.is_return and series.metadata.measure != "flow"
+
+
+def _fill_dates(series: TimeSeries, limit: int | None, target: Frequency, end: str) -> TimeSeries:
+    """A level on every day, so that each value holds until the next when months or quarters are made of days.
+
+    The last one holds to the end of its period, or of the span.
+    """
+    frequency, valid = series.metadata.frequency, series.values.dropna()
+    if not frequency.is_dated or frequency.code in "HN" or target <= frequency or not _is_level(series):
+        return series
+    if not len(valid):
+        return series
+    last = target.ends(target.ordinals_of(valid.index[-1:]))[0]
+    last = min(last, np.datetime64(end)) if end else last
+    make = pd.bdate_range if frequency.code == "B" else pd.date_range
+    days = make(valid.index[0], pd.Timestamp(last)).union(pd.DatetimeIndex(valid.index))
+    filled = valid.reindex(days.as_unit("s").rename(valid.index.name)).ffill(limit=limit).dropna()
+    metadata = series.metadata.add_step("filled", how="forward", limit=limit, values=len(filled) - len(valid))
+    return TimeSeries(filled, metadata)
+
+
+def _value_before(whole: TimeSeries, part: TimeSeries) -> float:
+    """The last value of a series before the first row of a part of it."""
+    earlier = whole.values[whole.index < part.index[0]].dropna() if len(part.index) else whole.values.dropna()
+    return float(earlier.iloc[-1]) if len(earlier) else np.nan
 
 
 def _failure_row(address: str, reason: str) -> dict[str, object]:

@@ -48,8 +48,9 @@ class SeriesSet(BaseModel):
     how : str
         Conversion method for all, such as ``last`` or ``mean``; by default it follows the measure of each series.
     gaps : str
-        ``leave``, ``fill`` (each value stays until the next), or the maximum number of periods: ``fill 2``. Gaps
-        are filled before common dates are chosen.
+        ``leave``, ``fill`` (each value stays until the next), or the maximum number of periods: ``fill 2``. Days
+        are filled before they are converted to ``frequency``, and rows before common dates are chosen. Without a
+        maximum the last value before the span is carried into it. Flows and returns keep their gaps.
     dates : {"all", "common"}
         Every date of any series, or only common dates.
     shape : {"wide", "long"}
@@ -79,6 +80,12 @@ class SeriesSet(BaseModel):
             text = _faults(error)
             count = quantity(error.error_count(), "fault")
             raise ArgumentError(f"The set has {count}: {text}{'' if text.endswith('?') else '.'}") from error
+
+    @property
+    def fill_limit(self) -> int | None:
+        """Maximum number of periods to fill; None for no maximum."""
+        words = self.gaps.split()
+        return int(words[1]) if len(words) > 1 else None
 
     @classmethod
     def of(cls, addresses: Sequence[str], **settings: Any) -> SeriesSet:

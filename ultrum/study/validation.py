@@ -512,6 +512,8 @@ _FIXES: Final = {
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
     "available_frequency": "Use one of them; a step to_frequency or disaggregate converts it.",
+    "measure_or_how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or "
+    "sum; for returns, measure = 'return' to its table.",
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
     "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",

@@ -24,6 +24,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_grouping import Grouping, Session, full_sizes, group
 from ultrum.errors import FrequencyError, UnitError
 
+_HOW_OR_MEASURE: Final = "Set how='last', 'mean' or 'sum', or measure='return' for returns."
 _MIDNIGHT: Final = Session()
 _NARROW: Final = 64  # columns up to which a copy by columns is quicker than a walk by rows
 _AT_ONCE: Final = 64  # columns reduced at a time, which bounds the memory
@@ -423,8 +424,8 @@ def default_method(metadata: Metadata) -> str:
         raise UnitError(
             f"{metadata.name}: its metadata do not show whether to sum, average or take the last "
             f"(measure '{metadata.measure}', timing '{metadata.timing}').",
-            fix="Set how='last', 'mean' or 'sum'.",
-            setting="how",
+            fix="Set how='last', 'mean' or 'sum'." if metadata.measure else _HOW_OR_MEASURE,
+            setting="how" if metadata.measure else "measure_or_how",
         )
     return method
 
