@@ -150,6 +150,9 @@ class Gaps(Scratch):
         mean = ul.rolling(level, 10, min_obs=5).to_pandas()
         self.assertTrue(mean.iloc[100:104].isna().all())  # windows span the weekdays without rows
         self.assertAlmostEqual(mean.iloc[104], values.iloc[100:105].mean(), 12)
+        rate = series([0.01, 0.03, 0.02], measure="rate")
+        with self.refused(UnitError, "is in decimals", "Write 1.5 % for 0.015"):
+            ul.spells(rate, "above 1.5")
         found = ul.spells(level, "above 0")
         self.assertEqual(found["length"].tolist(), [100, 205])
 

@@ -110,6 +110,7 @@ _UNLIMITED: Final = 100_000
 _LONGEST_WORD: Final = 16  # longer words may be broken
 _WHOLE_COLUMNS: Final = ("address", "file")
 _SHORT_ADDRESS: Final = 22  # characters that an address has at least on a line
+_NARROW_TITLE: Final = 20  # a column of titles that would be narrower is set below the addresses
 _FIGURE: Final = re.compile(r"(?:< )?[<-]*\d[\d.,]*(e[+-]?\d+)?([ \n]\(.*\))?")
 
 
@@ -141,22 +142,30 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         cells[column] = [
             "\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in cells[column]
         ]
+    titles = frame["title"] if {"address", "title"} <= set(cells) else None
+    below = titles is not None and widths.get("title", _NARROW_TITLE) < _NARROW_TITLE
+    rest = cells.drop(columns="title") if below else cells
     for column in (c for c in words if c in _WHOLE_COLUMNS):
-        excess = _width_of(cells) - width
+        excess = _width_of(rest) - width
         if excess > 0:
-            longest = max(map(len, cells[column]), default=0)
-            cells[column] = [_fold(text, max(_SHORT_ADDRESS, longest - excess)) for text in cells[column]]
-    if _width_of(cells) > width and {"address", "title"} <= set(cells):  # the title below its address
-        most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
-        titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
-        repeats = [a.endswith(f"#{t}") for a, t in zip(frame["address"], frame["title"], strict=True)]
-        cells["address"] = [
-            a if same else f"{a}\n{t}" for a, t, same in zip(cells["address"], titles, repeats, strict=True)
-        ]
-        cells = cells.drop(columns="title").rename(columns={"address": "address, title"})
+            longest = max(map(len, rest[column]), default=0)
+            rest[column] = [_fold(text, max(_SHORT_ADDRESS, longest - excess)) for text in rest[column]]
+    if titles is not None and (below or _width_of(rest) > width):
+        rest = _with_titles_below(rest, frame)
     end_progress()
-    console.width = max(width, _width_of(cells))  # the terminal wraps a line that is still too long
-    console.print(_laid_out(cells, title, numeric=set(frame) - set(words)))
+    console.width = max(width, _width_of(rest))  # the terminal wraps a line that is still too long
+    console.print(_laid_out(rest, title, numeric=set(frame) - set(words)))
+
+
+def _with_titles_below(cells: pd.DataFrame, frame: pd.DataFrame) -> pd.DataFrame:
+    """Cells with each title on the lines below its address, unless the address ends with it."""
+    most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
+    titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
+    repeats = [str(a).endswith(f"#{t}") for a, t in zip(frame["address"], frame["title"], strict=True)]
+    cells["address"] = [
+        a if same else f"{a}\n{t}" for a, t, same in zip(cells["address"], titles, repeats, strict=True)
+    ]
+    return cells.drop(columns="title", errors="ignore").rename(columns={"address": "address, title"})
 
 
 def _laid_out(cells: pd.DataFrame, title: str, numeric: Collection[object] = ()) -> Table:

@@ -94,7 +94,21 @@ def condition_of(text: str, series: TimeSeries) -> Condition:
             level /= 100.0
     if not np.isfinite(level):
         raise UnitError(f"'{text}' compares with {level}. Write a finite number.")
+    if match["number"] and not match["percent"]:
+        _refuse_percent(series, values, level, match["number"])
     return Condition(side, level, text.strip())
+
+
+def _refuse_percent(series: TimeSeries, values: Floats, level: float, number: str) -> None:
+    """Refuse a level that no value of a series in decimals reaches, but that is among them as percent."""
+    if series.metadata.unit != "decimal" or not len(values):
+        return
+    low, high = float(values.min()), float(values.max())
+    if not low <= level <= high and low <= level / 100.0 <= high and level:
+        raise UnitError(
+            f"{series.name} is in decimals, {low:.4g} to {high:.4g}, so {number} is outside. Write {number} % "
+            f"for {level / 100.0:g}."
+        )
 
 
 @validate_arguments
