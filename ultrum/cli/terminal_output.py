@@ -349,6 +349,7 @@ _FIXES: Final = {
     "total_return_factors": "For a total return add --total-return COLUMN.",
     "how": "Add --how last, mean or sum.",
     "measure_or_how": "Add --read measure=return for returns in a file; else add --how last, mean or sum.",
+    "disaggregate": "Use --step disaggregate=FREQUENCY,how=hold (or linear, denton) in place of --frequency.",
     "available_frequency": "Use one of them; --frequency converts it to a lower one.",
     "income": "Remove --dividends, or set --price-column to the closing price.",
     "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",

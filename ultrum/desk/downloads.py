@@ -199,7 +199,9 @@ class Downloads:
         absent = f"The vault {self.vault.path} holds no {source}:{path}"
         if self._is_local(source):
             return f"{absent} of this folder{when}. Use 'ultrum pull' or a run without offline, which store it."
-        return f"{absent}{when}; fetch it once without offline."
+        if self.instant:
+            return f"{absent}{when}: nothing was downloaded by then. Use a later day."
+        return f"{absent}; fetch it once without offline."
 
     def _from_source(self, request: _Request, stored: Record | None) -> tuple[Record, bytes]:
         """A new response, recorded, with its bytes; the stored copy if the server confirms it."""

@@ -218,6 +218,7 @@ def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
 
 # Provenance: from a number of a study to the bytes it rests on
 
+_RECORD: Final = "Pass the run.json in the folder of its results."
 _LISTED: Final = 8  # names in a message
 _STAGES: Final = {
     **dict.fromkeys(
@@ -318,7 +319,7 @@ def read_run(path: str | os.PathLike[str]) -> RunRecord:
     try:
         return run_from(read_regular(file).decode("utf-8"), str(file))
     except (OSError, UnicodeDecodeError) as error:
-        raise StudyError(f"{file} is not the record of a run: {reason(error)}.") from error
+        raise StudyError(f"{file} is not the record of a run: {reason(error)}. {_RECORD}") from error
 
 
 def run_from(text: str, place: str) -> RunRecord:
@@ -326,9 +327,9 @@ def run_from(text: str, place: str) -> RunRecord:
     try:
         content = json_of(text)
     except ValueError as error:
-        raise StudyError(f"{place} is not the record of a run: {reason(error)}.") from error
+        raise StudyError(f"{place} is not the record of a run: {reason(error)}. {_RECORD}") from error
     if not isinstance(content, dict) or content.get("form") != FORM:
-        raise StudyError(f"{place} is not the record of a run.")
+        raise StudyError(f"{place} is not the record of a run. {_RECORD}")
     return cast("RunRecord", content)
 
 

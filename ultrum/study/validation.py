@@ -511,6 +511,7 @@ _FIXES: Final = {
     "annual_rate": "Set [panel] risk_free to an annual rate, or to a series with the step yield_to_return.",
     "rate_size": "Set [panel] factor_units, or risk_free to an annual rate such as 0.03.",
     "units": 'Set [panel] factor_units; for other tables, units in [sources.NAME.tables."FILE"].',
+    "disaggregate": "Use the step disaggregate = { frequency = 'M', how = 'hold' }, or how = 'denton'.",
     "available_frequency": "Use one of them; a step to_frequency or disaggregate converts it.",
     "measure_or_how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or "
     "sum; for returns, measure = 'return' to its table.",

@@ -446,8 +446,9 @@ def _bar_methods(names: list[str]) -> dict[str, str]:
 def _check_direction(x: SeriesTable, target: Frequency) -> None:
     if target < x.frequency:
         raise FrequencyError(
-            f"{x.names[0]} is {x.frequency.name}; {target.name} is higher. Use disaggregate to estimate a "
-            "higher frequency."
+            f"{x.names[0]} is {x.frequency.name}; {target.name} is higher.",
+            fix="Use disaggregate to estimate a higher frequency.",
+            setting="disaggregate",
         )
     if x.frequency.code != "W" and not target.contains(x.frequency):
         raise FrequencyError(
