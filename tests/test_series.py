@@ -5,7 +5,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch, daily, months, series
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UltrumError, UnitError
 
 # What a result may still be called, written down from what the words mean and not from the code.
 BECOMES = {  # measure: a + b, a - b, a + 1, a * 2, a * -1
@@ -169,3 +169,77 @@ class Arithmetic(Scratch):
         with self.refused(FrequencyError, "b"):
             ul.SeriesTable.of([series([1.0], name="a"), series([1.0], freq="Q", name="b")])
         self.assertLessEqual(max(map(len, repr(table).splitlines())), 100)
+
+
+class PandasHabits(Scratch):
+    def setUp(self):
+        super().setUp()
+        self.frame = pd.DataFrame({"a": [0.01, np.nan, 0.03, -0.02], "b": [0.0, 0.01, 0.0, 0.04]}, months(4))
+        self.table = ul.SeriesTable.from_pandas(self.frame, measure="return")
+
+    def test_changes_of_the_input_never_reach_a_result(self):
+        for frame in (
+            self.frame.copy(),
+            self.frame.astype({"a": object}),
+            self.frame[["b"]],
+            self.frame["b"].copy(),
+        ):
+            kind = ul.TimeSeries if isinstance(frame, pd.Series) else ul.SeriesTable
+            wrapped, want = kind.from_pandas(frame, measure="return"), frame.to_numpy(dtype=float).copy()
+            part = wrapped.sample("2010-02")
+            frame.iloc[1:] = 9.0
+            frame.iloc[0] = 5.0
+            np.testing.assert_array_equal(np.asarray(wrapped), want)
+            np.testing.assert_array_equal(np.asarray(part), want[1:])
+        frame = pd.DataFrame(np.arange(2e6).reshape(-1, 100), pd.bdate_range("1950-01-02", periods=20_000))
+        wrapped = ul.SeriesTable.from_pandas(frame)
+        self.assertTrue(np.shares_memory(wrapped.array, frame.to_numpy()))  # no copy until somebody writes
+        frame.iloc[0, 0] = -1.0
+        self.assertEqual((wrapped.array[0, 0], wrapped["0"].values.iloc[0]), (0.0, 0.0))
+        with self.assertRaises(ValueError):
+            wrapped.array[0, 0] = 1.0
+
+    def test_numpy_iteration_and_comparison_give_numbers(self):
+        a, b = self.table["a"], self.table["b"]
+        self.assertEqual((np.mean(b), np.sum(b), np.max(b), len(b)), (0.0125, 0.05, 0.04, 4))
+        self.assertTrue(np.isnan(np.mean(a)))
+        self.assertEqual(list(b), [0.0, 0.01, 0.0, 0.04])
+        pd.testing.assert_series_equal(a > 0, self.frame["a"] > 0, check_names=False)
+        pd.testing.assert_frame_equal(self.table <= 0.01, self.frame <= 0.01, check_names=False)
+        self.assertEqual((b == 0.0).tolist(), [True, False, True, False])
+        self.assertTrue(a != b and b in [b])
+        pd.testing.assert_series_equal(np.log(1 + b), np.log1p(self.frame["b"]), check_names=False)
+        self.assertEqual((b["2010-04"], b["2010-02":"2010-03"].values.tolist()), (0.04, [0.01, 0.0]))
+        self.assertEqual((self.table.head(1).array.shape, b.tail(1).values.tolist()), ((1, 2), [0.04]))
+        self.assertEqual(self.table.describe().loc["count"].tolist(), [3.0, 4.0])
+
+    def test_tables_are_added_column_by_column(self):
+        double = np.float64(2) * self.table
+        np.testing.assert_array_equal(double.array, 2 * self.frame)
+        self.assertEqual({m.measure for m in double.metadata}, {""})  # as for one series
+        less = self.table - self.table["b"]
+        np.testing.assert_array_equal(less["a"].values, self.frame["a"] - self.frame["b"])
+        self.assertEqual(less["a"].metadata.measure, "return")
+        self.assertEqual((self.table - self.table).array[0].tolist(), [0.0, 0.0])
+        for work in (
+            lambda: self.table - self.table[["a"]],
+            lambda: self.table["a"] - self.table,
+            lambda: self.table * self.table,
+        ):
+            with self.refused(UltrumError):
+                work()
+
+    def test_what_would_lose_dates_or_names_is_refused(self):
+        reading = ul.read_series("date,market,size\n2024-01,1,2\n2024-02,3,4\n")
+        self.assertEqual(reading.series[["size", "market"]].names, ["size", "market"])
+        for work, words in (
+            (lambda: pd.Series(self.table["a"]), "pandas would lose the dates of a. Use .to_pandas()"),
+            (lambda: pd.DataFrame(self.table), "pandas would lose the dates"),
+            (lambda: reading.series["markt"], "did you mean 'market'?"),
+            (lambda: self.table[0], "No series '0' here"),
+            (lambda: self.table["a"][0], "0 is not one row of a"),
+            (lambda: self.table["a"]["2010"], "'2010' is not one row of a"),
+            (lambda: self.table["a"] > "x", "use a number"),
+        ):
+            with self.refused(UltrumError, words):
+                work()

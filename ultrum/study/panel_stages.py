@@ -341,7 +341,7 @@ def with_portfolios(plan: Study, asset_returns: SeriesTable, companies: pd.DataF
         return asset_returns
     extra = [_portfolio(name, section, asset_returns, companies) for name, section in plan.portfolios.items()]
     together = SeriesTable.of([*(asset_returns[n] for n in asset_returns.names), *extra])
-    return replace(together, causes=asset_returns.causes)
+    return together.copy_with(causes=asset_returns.causes)
 
 
 def _portfolio(

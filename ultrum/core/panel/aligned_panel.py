@@ -80,7 +80,7 @@ class Panel:
             metadata_list = [metadata.with_step(step, excess_of=rate) for metadata in metadata_list]
         table = SeriesTable.from_arrays(block, self.assets.index, metadata_list)
         dropped = {} if self.missing is None else self.missing.dropped()
-        return replace(table, dropped=dropped)
+        return table.copy_with(dropped=dropped)
 
     @property
     def has_risk_free(self) -> bool:

@@ -5,7 +5,6 @@ data.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any, Final, Literal
 
 import numpy as np
@@ -341,7 +340,7 @@ def _code(assets: object) -> str:
 def _accept_sizes(table: SeriesTable) -> SeriesTable:
     """A table whose user states that its numbers are decimals, whatever their size."""
     accepted = [m.add_step(ACCEPTED) for m in table.metadata]
-    return replace(table, metadata=tuple(accepted))
+    return table.copy_with(metadata=tuple(accepted))
 
 
 def _factors_of(factors: object) -> SeriesTable:

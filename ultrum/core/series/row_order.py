@@ -167,9 +167,7 @@ def glimpse(values: pd.Series | pd.DataFrame) -> str:
     return "\n".join(line for line in text.splitlines() if not line.startswith("["))
 
 
-# Memory order: the numbers of a table as one array in the order it is read
-
-_WIDE: Final = 256  # columns from which a table is stored by rows
+# The numbers of a table as one array
 
 
 def numbers_in(frame: pd.DataFrame) -> Floats:
@@ -195,28 +193,15 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
 def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
     """The values; refuses infinite ones."""
     for low in range(0, values.shape[1], 64):
-        infinite = np.isinf(values[:, low : low + 64])
+        some = values[:, low : low + 64]
+        if np.isfinite(some.sum()):  # no value is infinite or missing, which is quick to see
+            continue
+        infinite = np.isinf(some)
         if infinite.any():
             row, column = np.argwhere(infinite)[0]
             place = f"{frame.columns[low + column]}, {period_label(frame.index[row])}"
             raise UnitError(f"{place}: the value is infinite. Mark it as missing (NaN), or correct it.")
     return values
-
-
-def laid_out(values: Floats) -> tuple[Floats, tuple[Ints, Ints]]:
-    """A copy in the memory order of its use, and the first and last row with a value of each column.
-
-    A wide table is stored by rows, a narrow and long one by columns.
-    """
-    wide = values.shape[1] > _WIDE
-    block = np.empty(values.shape, order="C" if wide else "F")
-    first = np.empty(values.shape[1], dtype=np.int64)
-    last = first.copy()
-    for low in range(0, values.shape[1], 64):
-        part = values[:, low : low + 64]
-        block[:, low : low + 64] = part
-        first[low : low + 64], last[low : low + 64] = bounds_of(part)
-    return block, (first, last)
 
 
 def bounds_of(block: Floats) -> tuple[Ints, Ints]:

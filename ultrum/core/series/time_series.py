@@ -8,15 +8,16 @@ from __future__ import annotations
 import functools
 import html
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any, Literal, ParamSpec, TypeVar, overload
+from dataclasses import dataclass
+from typing import Any, ParamSpec, TypeVar, overload
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.arithmetic import combine, divisor_in, number_in, with_number
+from ultrum.core.series.arithmetic import combine, number_in
+from ultrum.core.series.labelled_data import LabelledData, Word, columns_of, numbers_held, store
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     bounds_of,
@@ -25,24 +26,22 @@ from ultrum.core.series.row_order import (
     headline,
     in_order,
     index_like,
-    laid_out,
     numbers_in,
-    refuse_disorder,
     refuse_duplicates,
     refuse_one_name_twice,
     with_weekends,
 )
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, observations_per_year
-from ultrum.core.time.period_labels import rows_between, span_of
-from ultrum.errors import AlignmentError, FrequencyError, name_list, one_of
+from ultrum.core.time.period_labels import span_of
+from ultrum.errors import AlignmentError, ArgumentError, FrequencyError, name_list, one_of
 
 Causes = Mapping[str, Mapping[int, str]]
 P = ParamSpec("P")
 
 
-@dataclass(frozen=True, eq=False, repr=False)
-class TimeSeries:
+@dataclass(frozen=True, eq=False, repr=False, init=False)
+class TimeSeries(LabelledData):
     """A time series with metadata; immutable.
 
     Create one with :meth:`from_pandas`; :meth:`to_pandas` returns the values.
@@ -56,11 +55,13 @@ class TimeSeries:
     Frequency('M')
     """
 
-    values: pd.Series
+    array: Floats
+    index: pd.Index
     metadata: Metadata
 
-    def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, self.metadata.name)
+    def __init__(self, values: pd.Series, metadata: Metadata) -> None:
+        numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
+        store(self, array=numbers_held(values, numbers), index=values.index, metadata=metadata)
 
     @classmethod
     @validate_arguments
@@ -97,29 +98,34 @@ class TimeSeries:
         Parameters
         ----------
         values : ndarray, shape (T,)
-            Values in decimals.
         index : Index, shape (T,)
             Sorted periods or dates.
         metadata : Metadata
-            Facts of the series.
         """
-        values.flags.writeable = False
-        return cls(pd.Series(values, index=index, name=metadata.name, copy=False), metadata)
+        return store(object.__new__(cls), array=values, index=index, metadata=metadata)
+
+    @functools.cached_property
+    def values(self) -> pd.Series:
+        """The numbers by date or period; not to be changed."""
+        return pd.Series(self.array, index=self.index, name=self.name, copy=False)
 
     @property
-    def index(self) -> pd.Index:
-        """Periods or dates."""
-        return self.values.index
-
-    @property
-    def ordinals(self) -> Ints:
-        """Integer ordinals of the periods, for arithmetic on time."""
-        return self.metadata.frequency.ordinals_of(self.index)
+    def frequency(self) -> Frequency:
+        """The frequency of the series."""
+        return self.metadata.frequency
 
     @property
     def name(self) -> str:
         """Short name."""
         return self.metadata.name
+
+    @property
+    def _label(self) -> str:
+        return self.metadata.name
+
+    @property
+    def _plain_class(self) -> type[TimeSeries]:
+        return TimeSeries
 
     @property
     def periods_per_year(self) -> float:
@@ -148,11 +154,6 @@ class TimeSeries:
     def to_frame(self) -> pd.DataFrame:
         """One column, named as the series.
 
-        Returns
-        -------
-        DataFrame
-            Values, one column.
-
         Examples
         --------
         >>> import pandas as pd
@@ -171,11 +172,6 @@ class TimeSeries:
     def as_table(self) -> SeriesTable:
         """Table with this single series.
 
-        Returns
-        -------
-        SeriesTable
-            Table of one column.
-
         Examples
         --------
         >>> import pandas as pd
@@ -185,95 +181,35 @@ class TimeSeries:
         >>> x.as_table().names
         ['x']
         """
-        return SeriesTable(self.values.to_frame(self.name), (self.metadata,))
-
-    def sample(self, start: str | None = None, end: str | None = None) -> TimeSeries:
-        """Subsample from ``start`` to ``end``, both included.
-
-        Parameters
-        ----------
-        start : str, optional
-            First date or period, included; by default from the beginning.
-        end : str, optional
-            Last date or period, included; by default to the end.
-
-        Returns
-        -------
-        TimeSeries
-            The part.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> panel = ul.practice.panel()
-        >>> panel.factor_table["market"].sample("2024-11").to_pandas().round(4)
-        period
-        2024-11    0.0247
-        2024-12    0.0347
-        Freq: M, Name: market, dtype: float64
-        """
-        rows = rows_between(self.index, self.metadata.frequency, start, end)
-        return TimeSeries(self.values.iloc[rows], self.metadata)
-
-    def with_metadata(self, **facts: object) -> TimeSeries:
-        """Same values with other metadata, such as ``excess_of="bill"``.
-
-        Parameters
-        ----------
-        **facts
-            Facts by name.
-
-        Returns
-        -------
-        TimeSeries
-            Series with the changed metadata.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> panel = ul.practice.panel()
-        >>> panel.factor_table["market"].with_metadata(title="Market").metadata.title
-        'Market'
-        """
-        metadata = self.metadata.replace(**facts)
-        return TimeSeries(self.values.rename(metadata.name), metadata)
+        return SeriesTable.from_arrays(self.array[:, None], self.index, (self.metadata,))
 
     def __len__(self) -> int:
-        return len(self.values)
+        return len(self.array)
 
-    def __add__(self, other: TimeSeries | float) -> TimeSeries:
-        return self._with(other, "plus", np.add)
+    def __iter__(self) -> Iterator[float]:
+        return iter(self.array.tolist())
 
-    def __sub__(self, other: TimeSeries | float) -> TimeSeries:
-        return self._with(other, "less", np.subtract)
+    def __getitem__(self, period: str | slice) -> float | TimeSeries:
+        """The value of a period, such as ``series["2024-03"]``; a slice of periods is a sample."""
+        if isinstance(period, slice):
+            return self.sample(period.start, period.stop)
+        rows = self.sample(period, period) if isinstance(period, str) else ()
+        if len(rows) != 1:
+            raise ArgumentError(
+                f"{period!r} is not one row of {self.name}. Use sample(), or to_pandas().iloc for rows."
+            )
+        return next(iter(rows))
 
-    __radd__ = __add__
+    def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> Metadata:
+        return change(self.metadata)
 
-    def __rsub__(self, other: float) -> TimeSeries:
-        return -self + other
-
-    def __mul__(self, factor: float) -> TimeSeries:
-        return self._times(number_in(factor, self.name))
-
-    __rmul__ = __mul__
-
-    def __truediv__(self, divisor: float) -> TimeSeries:
-        return self._times(1.0 / divisor_in(divisor, self.name))
-
-    def __neg__(self) -> TimeSeries:
-        return self._times(-1.0)
-
-    def _with(
-        self, other: TimeSeries | float, word: Literal["plus", "less"], operation: Callable[..., Any]
-    ) -> TimeSeries:
+    def _combine(self, other: object, word: Word, operation: Callable[..., Any]) -> TimeSeries:
+        if isinstance(other, SeriesTable):
+            raise ArgumentError(f"{self.name} is combined with a table. Put the table first, or choose a series.")
         if isinstance(other, TimeSeries):
             pair = (self.values, self.metadata), (other.values, other.metadata)
             return TimeSeries(*combine(*pair, word, operation))
-        value = number_in(other, self.name)
-        return TimeSeries(operation(self.values, value), with_number(self.metadata, word, value))
-
-    def _times(self, factor: float) -> TimeSeries:
-        return TimeSeries(self.values * factor, with_number(self.metadata, "times", factor))
+        return self._with_number(number_in(other, self.name), word, operation)
 
     def __repr__(self) -> str:
         return f"{headline(self.metadata, self.index)}\n{glimpse(self.values)}"
@@ -284,8 +220,8 @@ class TimeSeries:
         )
 
 
-@dataclass(frozen=True, eq=False, repr=False)
-class SeriesTable:
+@dataclass(frozen=True, eq=False, repr=False, init=False)
+class SeriesTable(LabelledData):
     """Many series of one frequency: T rows, N columns, N metadata.
 
     ``causes`` has the known causes of missing values: by series, period ordinals and a text such as ``stale
@@ -301,14 +237,30 @@ class SeriesTable:
     'decimal'
     """
 
-    values: pd.DataFrame
+    array: Floats
+    index: pd.Index
     metadata: tuple[Metadata, ...]
-    causes: Causes = field(default_factory=dict)
-    dropped: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
-    row_bounds: tuple[Ints, Ints] | None = None  # of each series, where the maker knows them
+    causes: Causes
+    dropped: Mapping[str, Mapping[str, int]]
+    row_bounds: tuple[Ints, Ints] | None  # of each series, where the maker knows them
 
-    def __post_init__(self) -> None:
-        refuse_disorder(self.values.index, name_list(a.name for a in self.metadata))
+    def __init__(
+        self,
+        values: pd.DataFrame,
+        metadata: Sequence[Metadata],
+        causes: Causes | None = None,
+        row_bounds: tuple[Ints, Ints] | None = None,
+    ) -> None:
+        numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
+        store(
+            self,
+            array=numbers_held(values, numbers),
+            index=values.index,
+            metadata=tuple(metadata),
+            causes=causes or {},
+            dropped={},
+            row_bounds=row_bounds,
+        )
 
     @classmethod
     @validate_arguments
@@ -340,15 +292,14 @@ class SeriesTable:
         frequency = with_weekends(frequency, ordered.index)
         ordinals = frequency.ordinals_of(ordered.index)
         refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
-        block, bounds = laid_out(numbers_in(ordered))
-        if percent:
-            block /= 100.0
+        numbers = numbers_in(ordered)
         facts.pop("name", None)
         names = [str(n) for n in values.columns]
         refuse_one_name_twice(names)
-        metadata_list = tuple(Metadata(name=n, frequency=frequency, **facts) for n in names)
+        metadata = [Metadata(name=n, frequency=frequency, **facts) for n in names]
         index = index_like(ordered.index, ordinals, frequency)
-        return cls.from_arrays(block, index, metadata_list, row_bounds=bounds)
+        numbers = numbers / 100.0 if percent else numbers_held(ordered, numbers)
+        return cls.from_arrays(numbers, index, metadata)
 
     @classmethod
     def from_arrays(
@@ -376,9 +327,13 @@ class SeriesTable:
         row_bounds : pair of ndarray of int, optional
             First and last row of each series.
         """
-        block.flags.writeable = False
-        frame = pd.DataFrame(block, index=index, columns=[a.name for a in metadata], copy=False)
-        return cls(frame, tuple(metadata), causes or {}, row_bounds=row_bounds)
+        fields = {"metadata": tuple(metadata), "causes": causes or {}, "dropped": {}, "row_bounds": row_bounds}
+        return store(object.__new__(cls), array=block, index=index, **fields)
+
+    @functools.cached_property
+    def values(self) -> pd.DataFrame:
+        """The numbers by date or period, one column per series; not to be changed."""
+        return pd.DataFrame(self.array, index=self.index, columns=self.names, copy=False)
 
     @classmethod
     def of(cls, series: Iterable[TimeSeries] | Mapping[str, TimeSeries]) -> SeriesTable:
@@ -414,6 +369,14 @@ class SeriesTable:
         return cls(frame.sort_index(), tuple(m.metadata for m in members))
 
     @property
+    def _label(self) -> str:
+        return name_list(m.name for m in self.metadata)
+
+    @property
+    def _plain_class(self) -> type[SeriesTable]:
+        return SeriesTable
+
+    @property
     def names(self) -> list[str]:
         """Names of the series, in column order."""
         return [a.name for a in self.metadata]
@@ -422,16 +385,6 @@ class SeriesTable:
     def frequency(self) -> Frequency:
         """The common frequency of all series."""
         return self.metadata[0].frequency
-
-    @property
-    def index(self) -> pd.Index:
-        """Periods or dates."""
-        return self.values.index
-
-    @property
-    def ordinals(self) -> Ints:
-        """Integer ordinals of the periods, for arithmetic on time."""
-        return self.frequency.ordinals_of(self.index)
 
     @property
     def periods_per_year(self) -> Floats:
@@ -444,7 +397,7 @@ class SeriesTable:
     @property
     def block(self) -> Floats:
         """Values as an array of shape (T, N)."""
-        return np.asarray(self.values.to_numpy(dtype=np.float64))
+        return self.array
 
     @functools.cached_property
     def bounds(self) -> tuple[Ints, Ints]:
@@ -461,10 +414,10 @@ class SeriesTable:
     @overload
     def __getitem__(self, name: list[str]) -> SeriesTable: ...
     def __getitem__(self, name: str | list[str]) -> TimeSeries | SeriesTable:
-        if not isinstance(name, str):
+        if isinstance(name, list | tuple | pd.Index):
             return self.select(name)
         column = self._column(name)
-        return TimeSeries(self.values.iloc[:, column], self.metadata[column])
+        return TimeSeries.from_arrays(self.array[:, column], self.index, self.metadata[column])
 
     def _column(self, name: str) -> int:
         column = self._columns.get(name)
@@ -485,11 +438,6 @@ class SeriesTable:
     def keys(self) -> list[str]:
         """Names of the series, in column order.
 
-        Returns
-        -------
-        list of str
-            Names.
-
         Examples
         --------
         >>> import pandas as pd
@@ -504,11 +452,6 @@ class SeriesTable:
 
     def items(self) -> Iterator[tuple[str, TimeSeries]]:
         """Each name with its series.
-
-        Returns
-        -------
-        iterator of tuple[str, TimeSeries]
-            Pairs of name and series.
 
         Examples
         --------
@@ -577,62 +520,31 @@ class SeriesTable:
         where = [self._column(name) for name in chosen]
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
-        metadata_list = tuple(self.metadata[k] for k in where)
-        return SeriesTable(self.values.iloc[:, where], metadata_list, causes, dropped)
+        metadata = tuple(self.metadata[k] for k in where)
+        bounds = self.row_bounds
+        bounds = (bounds[0][where], bounds[1][where]) if bounds is not None else None
+        fields = {"metadata": metadata, "causes": causes, "dropped": dropped, "row_bounds": bounds}
+        return self.copy_with(array=columns_of(self.array, where), **fields)
 
-    def sample(self, start: str | None = None, end: str | None = None) -> SeriesTable:
-        """Subsample from ``start`` to ``end``, both included.
+    def _rows(self, rows: slice) -> SeriesTable:
+        return self.copy_with(array=self.array[rows], index=self.index[rows], dropped={}, row_bounds=None)
 
-        Parameters
-        ----------
-        start : str, optional
-            First date or period, included; by default from the beginning.
-        end : str, optional
-            Last date or period, included; by default to the end.
+    def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> tuple[Metadata, ...]:
+        return tuple(change(m) for m in self.metadata)
 
-        Returns
-        -------
-        SeriesTable
-            The part.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> panel = ul.practice.panel()
-        >>> panel.factor_table.sample("2024-11").to_frame().round(4)
-                 market    size   value  momentum
-        period
-        2024-11  0.0247  0.0088  0.0025   -0.0353
-        2024-12  0.0347  0.0153 -0.0089    0.0005
-        """
-        rows = rows_between(self.index, self.frequency, start, end)
-        return SeriesTable(self.values.iloc[rows], self.metadata, self.causes)
-
-    def with_metadata(self, **facts: object) -> SeriesTable:
-        """Same values with other metadata for every series.
-
-        Parameters
-        ----------
-        **facts
-            Facts by name.
-
-        Returns
-        -------
-        SeriesTable
-            Table with the changed metadata.
-
-        Examples
-        --------
-        >>> import pandas as pd
-        >>> from ultrum import SeriesTable
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
-        >>> table = SeriesTable.from_pandas(frame, measure="return")
-        >>> table.with_metadata(currency="EUR")["A"].metadata.currency
-        'EUR'
-        """
-        metadata_list = tuple(a.replace(**facts) for a in self.metadata)
-        return SeriesTable(self.values, metadata_list, self.causes)
+    def _combine(self, other: object, word: Word, operation: Callable[..., Any]) -> SeriesTable:
+        """Every series with a number, with one series, or with that of the same name of another table."""
+        if isinstance(other, SeriesTable):
+            alone = [n for n in dict.fromkeys([*self.names, *other.names]) if n not in self or n not in other]
+            if alone:
+                raise AlignmentError(
+                    f"{name_list(alone)}: only in one of two tables. Choose the same series of both."
+                )
+        elif not isinstance(other, TimeSeries):
+            return self._with_number(number_in(other, self._label), word, operation)
+        others = (other[name] if isinstance(other, SeriesTable) else other for name in self.names)
+        pairs = zip(self.names, others, strict=True)
+        return SeriesTable.of([self[n]._combine(o, word, operation).with_metadata(name=n) for n, o in pairs])
 
     def to_pandas(self) -> pd.DataFrame:
         """Plain pandas copy.

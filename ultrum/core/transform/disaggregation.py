@@ -431,7 +431,8 @@ def _join_pieces(
         return joined
     names = ["constant", *([indicator.name] if indicator else [])]
     return EstimatedSeries(
-        joined.values,
+        joined.array,
+        index,
         joined.metadata,
         pd.Series(errors[started:], index=index, name="standard error"),
         pd.Series(last.coefficients, index=names),

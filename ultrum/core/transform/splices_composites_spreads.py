@@ -112,7 +112,8 @@ def splice(
     every = metadata.frequency.ordinals_of(joined.index)
     index = joined.index if metadata.frequency.is_dated else _whole(metadata, every)
     return SplicedSeries(
-        joined.reindex(index).rename(metadata.name),
+        joined.reindex(index).to_numpy(dtype=np.float64),
+        index,
         metadata,
         origin.reindex(index),
         pd.concat(overlaps, ignore_index=True),
@@ -373,7 +374,8 @@ def _gauge(
     index = table.index[rows]
     values = pd.Series(gauge, index=index, name=name)
     return Composite(
-        values,
+        np.asarray(values, dtype=np.float64),
+        index,
         metadata,
         pd.DataFrame(added, index=index, columns=table.names),
         pd.Series(count, index=index, name="available"),

@@ -13,7 +13,7 @@ import zoneinfo
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Final, Literal, get_args
+from typing import Any, Final, Literal, get_args, overload
 
 import pandas as pd
 
@@ -23,7 +23,7 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
-from ultrum.errors import PartialReadingWarning, TableError, one_of, warn_user
+from ultrum.errors import AlignmentError, PartialReadingWarning, TableError, one_of, warn_user
 from ultrum.sources.download import charset_of
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
@@ -282,6 +282,21 @@ class Decision:
     line: int = 0
 
 
+class SeriesByName(dict[str, TimeSeries]):
+    """Series by name; several names give a :class:`ultrum.SeriesTable`, an unknown one a suggestion."""
+
+    @overload
+    def __getitem__(self, name: str) -> TimeSeries: ...
+    @overload
+    def __getitem__(self, name: list[str]) -> SeriesTable: ...
+    def __getitem__(self, name: str | list[str]) -> TimeSeries | SeriesTable:
+        if isinstance(name, list):
+            return SeriesTable.of({one: self[one] for one in name})
+        if name not in self:
+            raise AlignmentError(f"No series '{name}' here; {one_of(name, self)}")
+        return super().__getitem__(name)
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Reading(TextInNotebooks):
     """The content of one table.
@@ -316,9 +331,9 @@ class Reading(TextInNotebooks):
         return self.rows()
 
     @property
-    def series(self) -> dict[str, TimeSeries]:
-        """Every series by name: ``market``, or ``BRTW.close`` in a long table."""
-        by_name = {}
+    def series(self) -> SeriesByName:
+        """Every series by name: ``market``, or ``BRTW.close`` in a long table; a list of names gives a table."""
+        by_name = SeriesByName()
         for column, table in self.fields.items():
             alone = column == "" or table.names == [column]
             for name in table.names:
