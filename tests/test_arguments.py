@@ -34,7 +34,7 @@ class Kinds(unittest.TestCase):
         for call, said in {
             lambda: ul.factor_betas(t.assets.to_pandas()): "factor_betas: panel takes a Panel; it was given a "
             "DataFrame. align(assets=..., factors=..., risk_free=...) makes one.",
-            lambda: ul.excess(t.assets, t.assets): "excess: risk_free takes a TimeSeries; it was given a "
+            lambda: ul.excess(t.assets, t.assets): "excess: risk_free takes a TimeSeries or a Series; it was given a "
             "SeriesTable. TimeSeries.from_pandas(series, measure=...) or table['name'] makes one.",
             lambda: ul.momentum(t.assets, "P3M"): "momentum: horizons takes a list; it was given the text "
             "'P3M'.",

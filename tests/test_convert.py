@@ -94,7 +94,7 @@ class Lower(Scratch):
             ul.to_frequency(series([1, 2, 3], measure="index"), "Q", how="sum")
         with self.refused(UnitError, "how='last', 'mean' or 'sum'"):
             ul.to_frequency(series([1, 2, 3]), "Q")
-        with self.refused(UnitError, "TimeSeries.from_pandas"):
+        with self.refused(FrequencyError, "The row labels are numbers"):
             ul.to_frequency(pd.Series([1.0, 2.0]), "Q")
 
 

@@ -8,12 +8,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import ultrum as ul
-from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_period, periods_in
+from tests.support import Scratch
+from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_duration, parse_period, periods_in
 from ultrum.core.time.period_labels import period_label
 from ultrum.errors import FrequencyError
 
 CODES = ("A", "Q", "M", "W", "A-MAR", "Q-JAN", "W-FRI", "W-WED", "S", "S-FEB", "B", "D")
 DAYS = np.arange(np.datetime64("1965-12-20"), np.datetime64("1974-02-01"))
+
+
+class Words(Scratch):
+    def test_other_notations_are_answered_with_the_code_or_the_duration(self):
+        for word, code in {"ME": "M", "QE-DEC": "Q", "YE-MAR": "A-MAR", "monthly": "M", "3M": "Q", "12M": "A", "5min": "5N",
+                           "60M": "P60M", "8Q": "P24M"}.items():  # fmt: skip
+            with self.refused(FrequencyError, f"'{code}'."):
+                Frequency.parse(word)
+        for word, duration in {"60M": "P60M", "5 years": "P5Y", "12ME": "P12M"}.items():
+            with self.refused(FrequencyError, f"Write {duration}."):
+                parse_duration(word)
 
 
 class Ordinals(unittest.TestCase):

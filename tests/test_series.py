@@ -243,3 +243,18 @@ class PandasHabits(Scratch):
         ):
             with self.refused(UltrumError, words):
                 work()
+
+    def test_plain_data_give_what_labelled_data_give(self):
+        for work, measure in (
+            (lambda x: ul.rolling(x, 2, min_obs=1), ""), (ul.lag, ""), (ul.difference, ""),
+            (lambda x: ul.to_frequency(x, "Q", how="last"), ""), (ul.to_log, "return"),
+            (lambda x: ul.rebase(x, "2010-01"), ""),
+        ):  # fmt: skip
+            plain = self.frame + 1.0 if measure == "" else self.frame
+            want = work(ul.SeriesTable.from_pandas(plain, measure=measure)).to_pandas()
+            pd.testing.assert_frame_equal(work(plain), want)
+            pd.testing.assert_series_equal(work(plain["b"]), want["b"])
+        for work in (ul.drawdowns, ul.calendar_returns, ul.risk_return):
+            pd.testing.assert_frame_equal(work(self.frame["b"]).to_frame(), work(self.table["b"]).to_frame())
+        with self.refused(UltrumError, "standardise needs metadata"):  # it marks that later rows are used
+            ul.standardise(self.frame)

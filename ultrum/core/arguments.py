@@ -244,7 +244,8 @@ def _fit_inside(value: object, elements: Kinds) -> bool:
 
 
 def _in_words(function: str, name: str, value: object, kinds: Kinds) -> str:
-    takes = " or ".join(_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType)
+    words = [_kind_in_words(k, e) for k, e in kinds if k is not types.NoneType]
+    takes = " or ".join(part for part in (", ".join(words[:-1]), *words[-1:]) if part)
     classes = [kind for kind, _ in kinds] + [kind for _, elements in kinds for kind, _ in elements]
     makers = " or ".join(_MADE_BY[k.__name__] for k in dict.fromkeys(classes) if k.__name__ in _MADE_BY)
     kind = type(value).__name__

@@ -21,7 +21,7 @@ from ultrum.errors import CurrencyError
 _AT_A_MOMENT = ("price", "stock", "index")
 
 
-@on_block
+@on_block()
 @validate_arguments
 def to_currency(
     x: SeriesTable,

@@ -27,7 +27,7 @@ from ultrum.errors import CurrencyError, FrequencyError, UnitError, choices, nam
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
 
-@on_block
+@on_block(plain="price")
 @validate_arguments
 def adjust_prices(
     prices: SeriesTable,

@@ -20,7 +20,7 @@ from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measur
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
 from ultrum.core.series.metadata import check_same, hindsight_of, step_of
 from ultrum.core.series.return_checks import check_rate_size, check_size, returns_of
-from ultrum.core.series.series_or_table import on_block
+from ultrum.core.series.series_or_table import on_block, series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
@@ -33,7 +33,7 @@ _NO_SUSPECTS: Final = pd.DataFrame(columns=["series", "date", "change", "looks_l
 
 
 @accepts_large("prices")
-@on_block
+@on_block(plain="price")
 @validate_arguments
 def returns(
     prices: SeriesTable,
@@ -236,7 +236,7 @@ def _carry_to_period_end(held: SeriesTable, target: Frequency) -> SeriesTable:
 # Simple returns to log returns and back
 
 
-@on_block
+@on_block(plain="log_return")
 @validate_arguments
 def to_simple(x: SeriesTable) -> SeriesTable:
     """Simple returns exp(r) − 1 from log returns; simple returns are unchanged.
@@ -263,7 +263,7 @@ def to_simple(x: SeriesTable) -> SeriesTable:
     return _of_kind(x, "log_return", "return", np.expm1)
 
 
-@on_block
+@on_block(plain="return")
 @validate_arguments
 def to_log(x: SeriesTable) -> SeriesTable:
     """Log returns log(1 + r) from simple returns; log returns are unchanged.
@@ -323,9 +323,9 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
 # Excess returns: returns less the risk-free return
 
 
-@on_block
+@on_block(plain="return")
 @validate_arguments
-def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
+def excess(x: SeriesTable, risk_free: TimeSeries | pd.Series) -> SeriesTable:
     """Excess returns: returns less the risk-free return of the same period.
 
     Dates are never shifted: a yield is refused; convert it with :func:`yield_to_return` first.
@@ -358,6 +358,7 @@ def excess(x: SeriesTable, risk_free: TimeSeries) -> SeriesTable:
     >>> excess(r, bill).to_pandas().round(3).tolist()
     [0.018, 0.008]
     """
+    risk_free = series_in(risk_free, "return")
     _check_risk_free(risk_free, x)
     rate = risk_free.values.reindex(x.index).to_numpy(dtype=np.float64)
     check_size(returns_of(x), "excess")

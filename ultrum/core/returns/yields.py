@@ -21,7 +21,7 @@ _LARGEST_RATE: Final = 0.5  # a year; more is percent taken for decimals
 QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
 
 
-@on_block
+@on_block(plain="rate")
 @validate_arguments
 def yield_to_return(
     yields: SeriesTable, frequency: str | Frequency | None = None, *, quoted: str | None = None

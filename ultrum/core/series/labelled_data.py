@@ -62,7 +62,12 @@ class LabelledData(ABC):
         """A pandas copy."""
 
     def copy_with(self, **fields: object) -> Self:
-        """A series or table with some other fields: ``array``, ``index``, ``metadata``, ``causes``, ``dropped``.
+        """The same data with some other fields.
+
+        Parameters
+        ----------
+        **fields
+            ``array``, ``index``, ``metadata``, and for tables ``causes``, ``dropped`` and ``row_bounds``.
 
         Returns
         -------
@@ -116,6 +121,16 @@ class LabelledData(ABC):
     def head(self, rows: int = 5) -> Self:
         """The first rows.
 
+        Parameters
+        ----------
+        rows : int
+            Number of rows.
+
+        Returns
+        -------
+        TimeSeries or SeriesTable
+            The part.
+
         Examples
         --------
         >>> import ultrum as ul
@@ -127,6 +142,16 @@ class LabelledData(ABC):
     def tail(self, rows: int = 5) -> Self:
         """The last rows.
 
+        Parameters
+        ----------
+        rows : int
+            Number of rows.
+
+        Returns
+        -------
+        TimeSeries or SeriesTable
+            The part.
+
         Examples
         --------
         >>> import ultrum as ul
@@ -137,6 +162,11 @@ class LabelledData(ABC):
 
     def describe(self) -> pd.DataFrame:
         """Count, mean, standard deviation, extremes and quartiles of the values that are there.
+
+        Returns
+        -------
+        DataFrame
+            One column per series.
 
         Examples
         --------

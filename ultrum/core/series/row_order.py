@@ -61,7 +61,7 @@ def dates_or_periods(index: pd.Index) -> pd.Index:
     Examples
     --------
     >>> dates_or_periods(pd.Index([202403, 202404]))
-    PeriodIndex(['2024-03', '2024-04'], dtype='period[M]')
+    PeriodIndex(['2024-03', '2024-04'], dtype='period[M]', name='period')
     >>> dates_or_periods(pd.Index(["2024-03-28", "2024-04-02"])).strftime("%d/%m").tolist()
     ['28/03', '02/04']
     >>> dates_or_periods(pd.RangeIndex(12))

@@ -98,9 +98,11 @@ class TimeSeries(LabelledData):
         Parameters
         ----------
         values : ndarray, shape (T,)
+            Values in decimals.
         index : Index, shape (T,)
             Sorted periods or dates.
         metadata : Metadata
+            Facts of the series.
         """
         return store(object.__new__(cls), array=values, index=index, metadata=metadata)
 
@@ -154,32 +156,35 @@ class TimeSeries(LabelledData):
     def to_frame(self) -> pd.DataFrame:
         """One column, named as the series.
 
+        Returns
+        -------
+        DataFrame
+            Values, one column.
+
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import TimeSeries
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> x = TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], months), name="x")
-        >>> x.to_frame()
-                   x
+        >>> import ultrum as ul
+        >>> ul.practice.panel().factor_table["size"].tail(2).to_frame().round(4)
+                   size
         period
-        2024-01  1.0
-        2024-02  2.0
-        2024-03  3.0
+        2024-11  0.0088
+        2024-12  0.0153
         """
         return self.values.to_frame()
 
     def as_table(self) -> SeriesTable:
         """Table with this single series.
 
+        Returns
+        -------
+        SeriesTable
+            Table of one column.
+
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import TimeSeries
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> x = TimeSeries.from_pandas(pd.Series([1.0, 2.0, 3.0], months), name="x")
-        >>> x.as_table().names
-        ['x']
+        >>> import ultrum as ul
+        >>> ul.practice.panel().factor_table["size"].as_table().names
+        ['size']
         """
         return SeriesTable.from_arrays(self.array[:, None], self.index, (self.metadata,))
 
@@ -438,30 +443,32 @@ class SeriesTable(LabelledData):
     def keys(self) -> list[str]:
         """Names of the series, in column order.
 
+        Returns
+        -------
+        list of str
+            Names.
+
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import SeriesTable
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
-        >>> table = SeriesTable.from_pandas(frame, measure="return")
-        >>> table.keys()
-        ['A', 'B']
+        >>> import ultrum as ul
+        >>> ul.practice.panel().factor_table.keys()
+        ['market', 'size', 'value', 'momentum']
         """
         return self.names
 
     def items(self) -> Iterator[tuple[str, TimeSeries]]:
         """Each name with its series.
 
+        Returns
+        -------
+        iterator of tuple[str, TimeSeries]
+            Pairs of name and series.
+
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import SeriesTable
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
-        >>> table = SeriesTable.from_pandas(frame, measure="return")
-        >>> [(name, round(float(one.values.mean()), 4)) for name, one in table.items()]
-        [('A', 0.0067), ('B', 0.0133)]
+        >>> import ultrum as ul
+        >>> [(name, len(one)) for name, one in ul.practice.panel().factor_table.items()][:2]
+        [('market', 252), ('size', 252)]
         """
         return ((name, self[name]) for name in self.names)
 
@@ -480,13 +487,10 @@ class SeriesTable(LabelledData):
 
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import SeriesTable
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
-        >>> table = SeriesTable.from_pandas(frame, measure="return")
-        >>> table.select(["B"]).only().name
-        'B'
+        >>> import ultrum as ul
+        >>> table = ul.practice.panel().factor_table
+        >>> table.select(["size"]).only().name
+        'size'
         """
         if len(self) != 1:
             raise AlignmentError(
@@ -556,13 +560,10 @@ class SeriesTable(LabelledData):
 
         Examples
         --------
-        >>> import pandas as pd
-        >>> from ultrum import SeriesTable
-        >>> months = pd.period_range("2024-01", periods=3, freq="M")
-        >>> frame = pd.DataFrame({"A": [0.01, 0.02, -0.01], "B": [0.0, 0.03, 0.01]}, months)
-        >>> table = SeriesTable.from_pandas(frame, measure="return")
+        >>> import ultrum as ul
+        >>> table = ul.practice.panel().factor_table
         >>> table.to_pandas().shape
-        (3, 2)
+        (252, 4)
         """
         return self.values.copy()
 

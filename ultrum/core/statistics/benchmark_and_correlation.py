@@ -16,7 +16,7 @@ from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies, without_rounding
 from ultrum.core.series.return_checks import check_size, warn_of_currencies
-from ultrum.core.series.series_or_table import refuse_no_values
+from ultrum.core.series.series_or_table import refuse_no_values, series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.momentum_and_forward_returns import months_of, row_at
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, per_year, simple_block
@@ -57,8 +57,8 @@ class Relative(Described):
 
 @validate_arguments
 def compare_to_benchmark(
-    x: TimeSeries,
-    benchmark: TimeSeries,
+    x: TimeSeries | pd.Series,
+    benchmark: TimeSeries | pd.Series,
     horizons: Sequence[str] = ("P1M", "P3M", "P1Y", "P3Y"),
     *,
     on: str | None = None,
@@ -99,6 +99,7 @@ def compare_to_benchmark(
     >>> compare_to_benchmark(a, b, ["P1M", "P2M"]).table["active_return"].round(3).tolist()
     [-0.1, 0.01]
     """
+    x, benchmark = series_in(x, "return"), series_in(benchmark, "return")
     _check_pair(x, benchmark)
     refuse_no_values("compare_to_benchmark", x, benchmark)
     levels = pd.concat([_level(x), _level(benchmark)], axis=1, keys=["asset", "benchmark"])

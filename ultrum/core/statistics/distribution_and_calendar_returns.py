@@ -16,6 +16,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.rounding import varies
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.return_checks import check_size
+from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
 from ultrum.core.time.period_labels import span_of
@@ -67,13 +68,13 @@ class Distribution(Described):
 
 
 @validate_arguments
-def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto") -> Distribution:
+def distribution(x: TimeSeries | pd.Series, *, bins: int | float | list[float] | str = "auto") -> Distribution:
     """Distribution: histogram, quantiles, fitted normal and the Jarque–Bera test.
 
     Parameters
     ----------
-    x : TimeSeries
-        Returns, rates or scores.
+    x : TimeSeries or Series
+        Returns, rates or scores; plain data are returns.
     bins : int, float, list or "auto"
         Number of bins, their width, their edges, or the rule of Freedman and Diaconis (1981).
 
@@ -94,6 +95,7 @@ def distribution(x: TimeSeries, *, bins: int | float | list[float] | str = "auto
     >>> made.histogram["count"].tolist()
     [5, 5, 5, 5]
     """
+    x = series_in(x, "return")
     if x.metadata.measure in ("price", "index", "stock", "quote"):
         raise UnitError(f"{x.name} is a level ({x.metadata.measure}). Use its returns or growth.")
     if x.metadata.is_return:
@@ -227,7 +229,7 @@ class CalendarReturns(Described):
 
 
 @validate_arguments
-def calendar_returns(x: TimeSeries) -> CalendarReturns:
+def calendar_returns(x: TimeSeries | pd.Series) -> CalendarReturns:
     """Calendar returns: the return of each month of each year.
 
     Parameters
@@ -247,6 +249,7 @@ def calendar_returns(x: TimeSeries) -> CalendarReturns:
     >>> calendar_returns(TimeSeries.from_pandas(r, measure="return")).table["year"].round(4).tolist()
     [-0.01]
     """
+    x = series_in(x, "return")
     returns = returns_in(x, "calendar_returns").only()
     if returns.metadata.frequency.is_dated or returns.metadata.frequency.code == "W":
         returns = to_frequency(returns, "M")

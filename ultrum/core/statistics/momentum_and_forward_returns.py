@@ -14,6 +14,7 @@ from ultrum.core.displayed_numbers import quantity
 from ultrum.core.regression.predictive_regression import hodrick_1b
 from ultrum.core.rounding import varies
 from ultrum.core.series.return_checks import warn_of_currencies
+from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.distribution_and_calendar_returns import _on_calendar
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
@@ -31,7 +32,7 @@ class ForwardReturns(Described):
 
 @validate_arguments
 def forward_returns(
-    x: TimeSeries,
+    x: TimeSeries | pd.Series,
     condition: pd.DataFrame | pd.Series | Sequence[object],
     horizons: Sequence[str | int] = (1, 3, 6, 12),
 ) -> ForwardReturns:
@@ -70,6 +71,7 @@ def forward_returns(
     >>> round(made.table.loc[1, "after"], 3).item()
     0.1
     """
+    x = series_in(x, "return")
     returns = _on_calendar(returns_in(x, "forward_returns").only())
     values = simple_block(returns.as_table())[:, 0]
     if not varies(values):

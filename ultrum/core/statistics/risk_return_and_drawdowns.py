@@ -158,7 +158,7 @@ class _DrawdownTable(RenamedColumns):
 
 @validate_arguments
 def risk_return(
-    x: SeriesLike | pd.DataFrame,
+    x: SeriesLike | pd.DataFrame | pd.Series,
     *,
     risk_free: TimeSeries | None = None,
     periods_per_year: float | None = None,
@@ -343,7 +343,7 @@ class Drawdowns(Described):
 
 
 @validate_arguments
-def drawdowns(x: SeriesLike | pd.DataFrame, *, limit: int = 5) -> Drawdowns:
+def drawdowns(x: SeriesLike | pd.DataFrame | pd.Series, *, limit: int = 5) -> Drawdowns:
     """Drawdowns, the maximum drawdown first: declines from the running maximum, with length and recovery time.
 
     Parameters

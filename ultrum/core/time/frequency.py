@@ -94,7 +94,11 @@ class Frequency:
         if self.code not in _PER_YEAR:
             raise FrequencyError(_unknown(self.code))
         if self.multiple < 1 or (self.multiple > 1 and self.code not in "HN"):
-            raise FrequencyError(f"'{self.multiple}{self.code}': only hours and minutes can have a multiple.")
+            text = f"{self.multiple}{self.code}"
+            code, months = code_of_word(text), self.multiple * MONTHS_IN.get(self.code, 0)
+            span = f"P{months}M" if months else f"P{self.multiple}{self.code.replace('B', 'D')}"
+            fix = f"Write '{code}'." if code else f"A window or horizon of that length is '{span}'."
+            raise FrequencyError(f"'{text}': only hours and minutes can have a multiple. {fix}")
         if self.anchor == -1:
             object.__setattr__(self, "anchor", {"W": 6, "M": 31}.get(self.code, 12))
 
@@ -430,10 +434,46 @@ def calendar_days(index: pd.Index) -> Dates:
 
 
 def _unknown(text: object) -> str:
+    code = code_of_word(str(text))
+    if code:
+        return f"'{text}' is not a frequency code. Write '{code}'."
     return (
         f"'{text}' is not a frequency. Use an SDMX code: A, S, Q, M, W, B, D, H or N, "
         "optionally with an anchor (W-FRI, A-MAR, M-25)."
     )
+
+
+_WORDS: Final = {  # in other notations: the letter, and words that begin with it
+    "A": ("Y", "YE", "YS", "AE", "AS", "BYE", "BA", "ANNUAL", "ANNUALLY", "YEAR", "YEARLY"),
+    "S": ("SEMIANNUAL", "SEMI-ANNUAL", "HALF-YEAR", "HALF-YEARLY"),
+    "Q": ("QE", "QS", "BQ", "BQE", "QUARTER", "QUARTERLY"),
+    "M": ("ME", "MS", "BM", "BME", "BMS", "MO", "MONTH", "MONTHLY"),
+    "W": ("WEEK", "WEEKLY"),
+    "B": ("C", "BUSINESS", "BUSINESS-DAILY", "WEEKDAY", "WEEKDAYS"),
+    "D": ("DAY", "DAILY"),
+    "H": ("HOUR", "HOURLY"),
+    "N": ("T", "MIN", "MINUTE", "MINUTELY"),
+}
+_OF_MONTHS: Final = {12: "A", 6: "S", 3: "Q"}
+_COUNTED: Final = re.compile(r"(\d*)\s*([A-Z][A-Z-]*?)(-[A-Z]{3})?")
+
+
+def code_of_word(text: str) -> str:
+    """The code of a frequency in another notation, such as ``ME``, ``monthly`` or ``5min``; empty for none.
+
+    Examples
+    --------
+    >>> [code_of_word(word) for word in ("ME", "monthly", "5min", "YE-MAR", "3M", "fortnight")]
+    ['M', 'M', '5N', 'A-MAR', 'Q', '']
+    """
+    match = _COUNTED.fullmatch(text.strip().upper())
+    if match is None:
+        return ""
+    count, word, anchor = int(match[1] or 1), match[2], match[3] or ""
+    code = next((c for c, words in _WORDS.items() if word == c or word in words), "")
+    if count > 1 and code not in ("H", "N", ""):
+        return _OF_MONTHS.get(count * MONTHS_IN[code], "") if code in MONTHS_IN else ""
+    return f"{count if count > 1 else ''}{code}{anchor if code in 'AW' else ''}" if code else ""
 
 
 def _anchor(code: str, anchor: str | None, text: object) -> int:
@@ -520,6 +560,14 @@ def ordinals_of_labels(labels: object, frequency: Frequency) -> Ints:
 _DURATION: Final = re.compile(r"^P(\d{1,6})([YMWD])$")
 
 
+def _duration_like(text: str) -> str:
+    """The duration that a text in another notation means, such as ``60M`` or ``5 years``."""
+    match = re.fullmatch(r"\s*(\d{1,6})\s*([YMWDA])[A-Z]*\s*", text.upper())
+    if match is None:
+        return "Write P1Y, P3M, P2W or P10D."
+    return f"Write P{match[1]}{match[2].replace('A', 'Y')}."
+
+
 def parse_duration(duration: str) -> tuple[int, str]:
     """Count and unit of a duration.
 
@@ -530,7 +578,7 @@ def parse_duration(duration: str) -> tuple[int, str]:
     """
     match = _DURATION.match(str(duration).upper())
     if not match:
-        raise FrequencyError(f"'{duration}' is not a duration. Write P1Y, P3M, P2W or P10D.")
+        raise FrequencyError(f"'{duration}' is not a duration. {_duration_like(str(duration))}")
     return int(match[1]), match[2]
 
 

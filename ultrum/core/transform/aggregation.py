@@ -215,7 +215,7 @@ _TIMING_AFTER: Final = {
 }
 
 
-@on_block
+@on_block(plain="")
 @validate_arguments
 def to_frequency(
     x: SeriesTable,

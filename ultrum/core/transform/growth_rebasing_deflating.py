@@ -21,7 +21,7 @@ from ultrum.core.transform.rolling_statistics import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, name_list
 
 
-@on_block
+@on_block(plain="")
 @validate_arguments
 def growth(
     x: SeriesTable,
@@ -79,7 +79,7 @@ def growth(
     return SeriesTable.from_arrays(grown, x.index[rows], metadata_list)
 
 
-@on_block
+@on_block(plain="")
 @validate_arguments
 def difference(x: SeriesTable, *, over: str | None = None) -> SeriesTable:
     """Differences over a calendar span, in the unit of the series.
@@ -177,7 +177,7 @@ def _check_level(metadata: Metadata, values: Floats) -> None:
 # Cumulating: changes, flows or returns added up to a level
 
 
-@on_block
+@on_block()
 @validate_arguments
 def cumulate(x: SeriesTable, *, initial: float | None = None) -> SeriesTable:
     """Cumulation: running totals of flows, or the value of an amount invested at the returns.
@@ -263,7 +263,7 @@ def _refuse_gaps(x: SeriesTable, inside: Bools) -> None:
 # Rebasing: index levels relative to a base period
 
 
-@on_block
+@on_block(plain="")
 @validate_arguments
 def rebase(x: SeriesTable, base: str = "first", *, value: float = 100.0) -> SeriesTable:
     """Rebased indices: levels relative to a base period.
@@ -350,7 +350,7 @@ def _base_rows(x: SeriesTable, to: str) -> tuple[Bools | Ints, str]:
 # Deflating: nominal values at the prices of a base period
 
 
-@on_block
+@on_block()
 @validate_arguments
 def deflate(x: SeriesTable, prices: TimeSeries, *, base: str = "last") -> SeriesTable:
     """Real (constant-price) values, or real returns.

@@ -18,7 +18,7 @@ from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.errors import EstimationError, FrequencyError, UnitError
 
 
-@on_block
+@on_block(plain="")
 @validate_arguments
 def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     """Lags: values dated at later periods; no value is lost.
@@ -54,7 +54,7 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
     return SeriesTable.from_arrays(x.block.copy(), index, [a.add_step("lagged", by=over) for a in x.metadata])
 
 
-@on_block
+@on_block()
 @validate_arguments
 def fill(
     x: SeriesTable,
@@ -127,7 +127,7 @@ def fill(
 _FIRST_EXPANDING: Final = 60  # values of the first expanding estimate
 
 
-@on_block
+@on_block()
 @validate_arguments
 def innovations(
     x: SeriesTable,

@@ -154,7 +154,7 @@ RollingStatistic = Literal["mean", "std", "sum", "high", "low", "median", "expon
 
 
 @renamed_values(how={"deviation": "std"})
-@on_block
+@on_block(plain="")
 @validate_arguments
 def rolling(
     x: SeriesTable, window: int | str, *, how: RollingStatistic = "mean", min_obs: int | None = None
@@ -302,7 +302,7 @@ def _exponential(block: Floats, starts: Ints, positions: Ints, min_obs: int) -> 
 # Standard scores over the whole sample, or over what is known at each period
 
 
-@on_block
+@on_block()
 @validate_arguments
 def standardise(x: SeriesTable, *, window: str | int = "all", min_obs: int | None = None) -> SeriesTable:
     """Standard scores (z-scores): (x − mean)/SD with n − 1, full-sample, expanding or rolling.

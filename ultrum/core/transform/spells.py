@@ -12,6 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.deprecated_names import RenamedColumns
+from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels import period_label
@@ -112,7 +113,7 @@ def _refuse_percent(series: TimeSeries, values: Floats, level: float, number: st
 
 
 @validate_arguments
-def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFrame:
+def spells(x: SeriesLike | pd.Series, condition: str, *, min_length: int = 1) -> pd.DataFrame:
     """Episodes: runs of consecutive periods in which a condition holds.
 
     Parameters
@@ -139,6 +140,7 @@ def spells(x: SeriesLike, condition: str, *, min_length: int = 1) -> pd.DataFram
     >>> found[["start", "end", "length"]].values.tolist()
     [['2024-02', '2024-03', 2]]
     """
+    x = series_in(x) if isinstance(x, pd.Series) else x
     if not isinstance(x, TimeSeries):
         parts = [spells(x[n], condition, min_length=min_length).assign(series=n) for n in x.names]
         return _SpellTable(pd.concat(parts, ignore_index=True)[["series", *_COLUMNS]])
