@@ -450,9 +450,10 @@ class Pages(Scratch):
         files = re.search(r"hide-cell\]\n(.*?)```", (ROOT / "docs/tutorial/first_beta.md").read_text(), re.S)
         page = (ROOT / "README.md").read_text(encoding="utf-8")
         printed = re.search(r"```text\n(.*?)```", page, re.S)
-        code = files[1] + python_blocks("README.md")[0]
-        self.each_prints({"readme": code}, {"readme": printed[1]})
+        blocks = python_blocks("README.md")
+        self.each_prints({"readme": files[1] + blocks[0] + blocks[1]}, {"readme": printed[1]})
         self.assertTrue((self.folder / "readme" / "kelp.png").exists())
+        self.assertIn("size & ", (self.folder / "readme" / "kelp.tex").read_text())
 
     def test_the_notebook_runs_and_shows_itself(self):
         book = nbformat.read(ROOT / "examples" / "first_hour.ipynb", 4)

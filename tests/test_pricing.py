@@ -1,5 +1,6 @@
 """Betas and costs of equity against the practice world's truth and closed forms."""
 
+import re
 import unittest
 from dataclasses import replace
 from functools import partial
@@ -649,6 +650,23 @@ class Tables(Scratch):
         self.assertIn(r"market\_$\beta$", latex)
         self.assertIn("$^{***}$", latex)
         self.assertNotRegex(latex, r"[βα−²]")
+        floating = four.to_latex(caption="Betas of 5 % & more", label="tab:four betas", below="t")
+        begun, ended = (re.findall(rf"\\{word}\{{(\w+)\}}", floating) for word in ("begin", "end"))
+        self.assertEqual(begun, ["table", "threeparttable", "tabular", "tablenotes"])
+        self.assertEqual(ended, ["tabular", "tablenotes", "threeparttable", "table"])
+        self.assertIn("\\caption{Betas of 5 \\% \\& more}\n\\label{tab:four-betas}\n", floating)
+        self.assertIn("\\item t values in parentheses", floating)
+        self.assertEqual(floating.count("{tabular}{lr}"), 1)
+        lines = [line for line in floating.splitlines() if line.endswith("\\\\")]
+        self.assertEqual({line.count("&") - line.count("\\&") for line in lines}, {1})
+        for result, words in (
+            (four, "momentum & "),
+            (ul.factor_betas(panel), "BRTW & "),
+            (ul.risk_return(panel.assets), "sharpe"),
+        ):
+            ul.save(result, self.folder / "t.tex")
+            self.assertIn(words, (self.folder / "t.tex").read_text(encoding="utf-8"))
+        self.assertEqual(one.plot().get_xlabel(), "market, excess return, % per month")
         t = ul.model_table([one], below="t").to_frame()
         self.assertIn(f"({one.t_values['market']:.2f})", t["(1)"].to_list())
         wide = ul.model_table(ul.factor_betas(panel, ["market"]))

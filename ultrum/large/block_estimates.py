@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
-from typing import Any, Final, Generic, TypeVar
+from typing import Final, Generic, TypeVar
 
 import numpy as np
 import pandas as pd
 import pyarrow as pa
 
-from ultrum.core.array_types import DAY, Dates, Floats, Ints
+from ultrum.core.array_types import DAY, Array, Dates, Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
@@ -374,7 +374,7 @@ class _Rolling:
 
     plan: RollingPlan
     places: Places
-    ends: Any
+    ends: Dates
     index: pd.Index
     metadata: Metadata
 
@@ -420,14 +420,14 @@ class _Found:
 
     assets: Ints
     windows: Ints
-    columns: dict[str, object]
+    columns: dict[str, Array]
 
     @classmethod
     def of(cls, plan: RollingPlan, Y: Floats, assets: Ints, window: int) -> _Found:
         """Rows of windows with data; ``window`` is its number in the plan."""
         estimates = plan.estimates(Y)
         which, where = np.nonzero(estimates.nobs.T > 0)
-        columns: dict[str, object] = {}
+        columns: dict[str, Array] = {}
         for k, term in enumerate(plan.terms):
             columns[term] = estimates.coefficients[where, k, which]
             columns[f"{term}_error"] = estimates.standard_errors[where, k, which]
@@ -445,7 +445,7 @@ def _lay(line: Floats, rows: Ints, values: Floats) -> None:
     line[rows[inside]] = values[inside]
 
 
-def _join_parts(parts: list[Any]) -> Any:
+def _join_parts(parts: list[Array]) -> Array:
     return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 
 

@@ -16,7 +16,7 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultrum.core.array_types import DAY, Array, Bools, Floats, Ints
+from ultrum.core.array_types import DAY, Array, Bools, Dates, Floats, Ints
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, reason
@@ -292,8 +292,8 @@ class LongWriter:
         self._stack.__exit__(kind, error, trace)
 
 
-def ends_of(index: pd.Index) -> pa.Array:
-    """Last day of each period, as a Parquet date."""
+def ends_of(index: pd.Index) -> Dates:
+    """Last day of each period."""
     ends = index.to_timestamp(how="end") if isinstance(index, pd.PeriodIndex) else index
     return ends.to_numpy().astype("datetime64[D]")
 

@@ -171,32 +171,46 @@ class ModelTable:
             ]
         )
 
-    def to_latex(self) -> str:
-        """A tabular in the style of booktabs; notes are below it."""
+    def to_latex(self, *, caption: str = "", label: str = "") -> str:
+        r"""A tabular with the rules of the package booktabs, and the notes below it.
 
-        def _row(label: str, cells: Sequence[str]) -> str:
-            return " & ".join(_latex(c) for c in (label, *cells)) + r" \\"
+        Parameters
+        ----------
+        caption, label : str
+            With one of them the tabular is in a floating table; the notes then need the package threeparttable.
 
-        return (
-            "\n".join(
-                [
-                    f"% {' '.join(printable(self.title).split())}"
-                    if self.title
-                    else "% needs the package booktabs",
-                    r"\begin{tabular}{l" + "r" * len(self.head) + "}",
-                    r"\toprule",
-                    _row("", self.head),
-                    r"\midrule",
-                    *(_row(label, cells) for label, cells in self.body),
-                    *([r"\midrule"] if self.tail else []),
-                    *(_row(label, cells) for label, cells in self.tail),
-                    r"\bottomrule",
-                    r"\end{tabular}",
-                    *(rf"\par\footnotesize {_latex(note)}" for note in self.notes),
-                ]
-            )
-            + "\n"
-        )
+        Returns
+        -------
+        str
+            Text for ``\input``.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+        >>> print(ul.model_table(fit).to_latex(label="tab:beta").splitlines()[0])
+        % needs the packages booktabs and threeparttable
+        """
+
+        def _row(name: str, cells: Sequence[str]) -> str:
+            return " & ".join(_latex(c) for c in (name, *cells)) + r" \\"
+
+        tabular = [
+            r"\begin{tabular}{l" + "r" * len(self.head) + "}",
+            r"\toprule",
+            _row("", self.head),
+            r"\midrule",
+            *(_row(name, cells) for name, cells in self.body),
+            *([r"\midrule"] if self.tail else []),
+            *(_row(name, cells) for name, cells in self.tail),
+            r"\bottomrule",
+            r"\end{tabular}",
+        ]
+        if caption or label:
+            return _floating(tabular, [_latex(note) for note in self.notes], caption or self.title, label)
+        about = f"% {' '.join(printable(self.title).split())}" if self.title else "% needs the package booktabs"
+        notes = [rf"\par{{\footnotesize {_latex(note)}\par}}" for note in self.notes]
+        return "\n".join([about, *tabular, *notes]) + "\n"
 
     def __repr__(self) -> str:
         return self.to_text()
@@ -362,9 +376,14 @@ def _error_kind(model: Model) -> str:
     return f"{kind} ({model.lags} lags)" if model.lags is not None else kind
 
 
+def _statistic(style: _Style) -> str:
+    """What is below each coefficient, at the start of a sentence; t and p stay small letters."""
+    return BELOW[style.below].replace("standard", "Standard")
+
+
 def _about(style: _Style, kinds: Mapping[str, str]) -> str:
     """The statistic in parentheses, and the kind of standard errors."""
-    what = BELOW[style.below].capitalize()
+    what = _statistic(style)
     if len(set(kinds.values())) == 1:
         return f"{what} in parentheses: {next(iter(kinds.values()))}."
     shared: dict[str, list[str]] = {}
@@ -412,7 +431,11 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
     first, last = table.first.dropna(), table.last.dropna()
     span = f"Samples within {period_label(first.min())} to {period_label(last.max())}." if len(first) else ""
     head = [*(style.name(str(t)) for t in terms), "R²", "rows"]
-    notes = [f"{BELOW[style.below].capitalize()} in parentheses: {kind}.", span, *style.legend()]
+    notes = [
+        f"{BELOW[style.below].replace('standard', 'Standard')} in parentheses: {kind}.",
+        span,
+        *style.legend(),
+    ]
     return ModelTable(head, body, [], [n for n in notes if n], title)
 
 
@@ -440,7 +463,54 @@ _TEX: Final = {
     ">": r"$>$",
     "β": r"$\beta$",
     "α": r"$\alpha$",
+    "γ": r"$\gamma$",
+    "λ": r"$\lambda$",
+    "σ": r"$\sigma$",
+    "ρ": r"$\rho$",
+    "χ": r"$\chi$",
+    "τ": r"$\tau$",
+    "Δ": r"$\Delta$",
+    "Σ": r"$\Sigma$",
+    "≤": r"$\le$",
+    "≥": r"$\ge$",
+    "—": "---",
+    "…": r"\dots{}",
+    "·": r"$\cdot$",
+    "‰": r"\textperthousand{}",
 }
+
+
+def _floating(tabular: list[str], notes: list[str], caption: str, label: str) -> str:
+    """A tabular as a floating table with notes of its width."""
+    name = re.sub(r"[^\w:.-]", "-", printable(label))
+    lines = [
+        "% needs the packages booktabs and threeparttable",
+        r"\begin{table}[htbp]",
+        r"\centering",
+        *([rf"\caption{{{_latex(caption)}}}"] if caption else []),
+        *([rf"\label{{{name}}}"] if label else []),
+        r"\begin{threeparttable}",
+        *tabular,
+        *([r"\begin{tablenotes}[flushleft]\footnotesize"] if notes else []),
+        *(rf"\item {note}" for note in notes),
+        *([r"\end{tablenotes}"] if notes else []),
+        r"\end{threeparttable}",
+        r"\end{table}",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def frame_table(frame: pd.DataFrame) -> ModelTable:
+    """Any table of results for a paper: numbers with four significant digits."""
+    cells = [[_figure_of(value) for value in row] for row in frame.itertuples(index=False)]
+    labels = [period_label(i) if isinstance(i, pd.Period | pd.Timestamp) else str(i) for i in frame.index]
+    return ModelTable([str(c) for c in frame], list(zip(labels, cells, strict=True)), [], [])
+
+
+def _figure_of(value: object) -> str:
+    if isinstance(value, float | np.floating):
+        return "" if np.isnan(value) else true_minus(significant(float(value), 4))
+    return "" if value is None else str(value)
 
 
 def _latex(text: str) -> str:

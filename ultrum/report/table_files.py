@@ -21,6 +21,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.displayed_numbers import without_rounding
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import ToLatex
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels import file_label, period_label
@@ -424,14 +425,14 @@ def save(
     layout: Literal["wide", "long"] = "wide",
     periods: Literal["label", "columns"] = "label",
 ) -> list[Path]:
-    """Write series, a panel or a result to CSV, XLSX or Parquet, by the extension of the path.
+    """Write series, a panel or a result to CSV, XLSX, Parquet or LaTeX, by the extension of the path.
 
     Parameters
     ----------
     data : TimeSeries, SeriesTable, Panel, DataFrame, a result with ``to_frame``, or a mapping of names to these
         A mapping becomes the sheets of a workbook. :class:`Workings` become a sheet of live formulas.
     path : path
-        Ending in ``.csv``, ``.xlsx`` or ``.parquet``.
+        Ending in ``.csv``, ``.xlsx``, ``.parquet``, or ``.tex`` for a table of a paper.
     layout : {"wide", "long"}
         One row per period, or for panels one row per period and asset.
     periods : {"label", "columns"}
@@ -459,6 +460,8 @@ def save(
     target = path_of(path)
     if isinstance(data, Mapping) or (isinstance(data, Workings) and target.suffix.lower() == ".xlsx"):
         return _save_sheets(data if isinstance(data, Mapping) else {"workings": data}, target, layout)
+    if target.suffix.lower() == ".tex":
+        return _save_latex(data, target, layout)
     frame = _frame_of(data, layout)
     if periods == "columns":
         refuse_other_rows(frame)
@@ -466,11 +469,26 @@ def save(
     writers = {".xlsx": to_xlsx, ".parquet": to_parquet}
     kind = target.suffix.lower()
     if kind not in (".csv", *writers):
-        raise UltrumError(f"'{target.name}' ends in none of .csv, {', '.join(writers)}.")
+        raise UltrumError(f"'{target.name}' ends in none of .csv, .tex, {', '.join(writers)}.")
     try:
         if kind == ".csv":
             return csv_with_metadata(frame, target, form, _abouts(data))
         writers[kind](with_periods(frame, form.dates), target)
+    except OSError as error:
+        raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
+    return [target]
+
+
+def _save_latex(data: object, target: Path, layout: str) -> list[Path]:
+    """A result as a table of a paper."""
+    from ultrum.report.model_tables import ModelTable, frame_table
+
+    if isinstance(data, ToLatex | ModelTable):
+        text = data.to_latex()
+    else:
+        text = frame_table(_frame_of(data, layout)).to_latex()
+    try:
+        target.write_text(text, encoding="utf-8")
     except OSError as error:
         raise UltrumError(f"{target} cannot be written: {reason(error)}.") from error
     return [target]

@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.displayed_numbers import p_equals, quantity
+from ultrum.core.presentation import ToLatex
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
@@ -43,7 +44,7 @@ _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class TwoPass(TableInNotebooks):
+class TwoPass(TableInNotebooks, ToLatex):
     """Risk premia of exposures, from cross-sections.
 
     Attributes

@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import ToLatex
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import CONSTANT, Fit
@@ -27,7 +28,7 @@ from ultrum.errors import EstimationError, one_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class BetaTable:
+class BetaTable(ToLatex):
     """Regressions of many assets on the same factors, such as the CAPM, each on its own sample.
 
     The loadings measure systematic risk; ``sigma`` is the idiosyncratic risk per period.

@@ -14,6 +14,7 @@ import pandas as pd
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.displayed_numbers import p_equals, quantity
+from ultrum.core.presentation import ToLatex, ToPlot
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
@@ -190,7 +191,7 @@ CONSTANT: Final = "constant"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(CoefficientInference, TableInNotebooks):
+class Fit(CoefficientInference, TableInNotebooks, ToLatex, ToPlot):
     """One estimated regression.
 
     Attributes
@@ -230,6 +231,7 @@ class Fit(CoefficientInference, TableInNotebooks):
     (251, 0.12)
     """
 
+    _figure: ClassVar[str] = "line_of_fit"
     name: str
     coefficients: pd.Series
     covariance: pd.DataFrame

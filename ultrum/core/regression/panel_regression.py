@@ -13,6 +13,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import ToLatex
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression.design_warnings import warn_of_few_clusters
@@ -30,7 +31,7 @@ _FEW: Final = "Read p values near 5 % with care, or cluster by the other dimensi
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class PooledFit(CoefficientInference, TableInNotebooks):
+class PooledFit(CoefficientInference, TableInNotebooks, ToLatex):
     """A pooled regression.
 
     Attributes

@@ -6,10 +6,10 @@ series have them. What cannot be known is empty, never a guess.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from numbers import Real
 from typing import Any, Final, Literal
 
+import numpy as np
 import pandas as pd
 
 from ultrum.core.series.metadata import ZERO_COST, Metadata, check_same, hindsight_of
@@ -41,9 +41,7 @@ _LARGEST_LEVERAGE: Final = 10.0  # of an excess return; more is a change of unit
 _NOTHING: Final = Metadata()
 
 
-def combine(
-    left: Labelled, right: Labelled, word: Literal["plus", "less"], operation: Callable[..., Any]
-) -> Labelled:
+def combine(left: Labelled, right: Labelled, word: Literal["plus", "less"], operation: np.ufunc) -> Labelled:
     """Two series of one measure on their common periods."""
     (values, metadata), (others, other) = left, right
     check_same(metadata, other, word)

@@ -13,6 +13,7 @@ from numbers import Real
 from typing import Any, ClassVar, Literal, Self, TypeVar, cast
 
 import numpy as np
+import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
@@ -27,6 +28,7 @@ Word = Literal["plus", "less"]
 _ARITHMETIC = {np.add: "__add__", np.subtract: "__sub__", np.multiply: "__mul__", np.true_divide: "__truediv__"}
 
 
+@dataclasses.dataclass(frozen=True, eq=False, repr=False, init=False)
 class LabelledData(ABC):
     """Base of :class:`TimeSeries` and :class:`SeriesTable`: views, samples, arithmetic and comparison."""
 
@@ -46,7 +48,7 @@ class LabelledData(ABC):
 
     @property
     @abstractmethod
-    def _plain_class(self) -> type[Any]:
+    def _plain_class(self) -> type[LabelledData]:
         """The class of data without further results."""
 
     @abstractmethod
@@ -54,7 +56,7 @@ class LabelledData(ABC):
         """The metadata of every series after a change."""
 
     @abstractmethod
-    def _combine(self, other: object, word: Word, operation: Callable[..., Any]) -> Self:
+    def _combine(self, other: object, word: Word, operation: np.ufunc) -> Self:
         """Sum or difference with other data, or with a number."""
 
     @abstractmethod
@@ -227,7 +229,7 @@ class LabelledData(ABC):
         metadata = self._metadata_after(lambda m: with_number(m, "times", factor))
         return self.copy_with(array=self.array * factor, metadata=metadata)
 
-    def _with_number(self, value: float, word: Word, operation: Callable[..., Any]) -> Self:
+    def _with_number(self, value: float, word: Word, operation: np.ufunc) -> Self:
         metadata = self._metadata_after(lambda m: with_number(m, word, value))
         return self.copy_with(array=operation(self.array, value), metadata=metadata)
 
@@ -256,7 +258,7 @@ class LabelledData(ABC):
         given = other.to_pandas() if isinstance(other, LabelledData) else number_in(other, self._label)
         return cast("pd.Series | pd.DataFrame", getattr(self.to_pandas(), comparison)(given))
 
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
+    def __array__(self, dtype: npt.DTypeLike | None = None, copy: bool | None = None) -> Floats:
         """The numbers without their index; pandas, which would lose it too, is refused."""
         caller = inspect.currentframe()
         caller = caller.f_back if caller is not None else None
@@ -264,7 +266,7 @@ class LabelledData(ABC):
             raise ArgumentError(f"pandas would lose the dates of {self._label}. Use .to_pandas().")
         return np.array(self.array, dtype=dtype, copy=copy)
 
-    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: object, **options: Any) -> object:
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: object, **options: object) -> object:
         """Arithmetic with a number keeps metadata; other functions give pandas data, and reductions numbers."""
         if method == "__call__" and ufunc in _ARITHMETIC and len(inputs) == 2 and inputs[1] is self:
             reverse = _ARITHMETIC[ufunc].replace("__", "__r", 1)

@@ -208,7 +208,7 @@ class TimeSeries(LabelledData):
     def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> Metadata:
         return change(self.metadata)
 
-    def _combine(self, other: object, word: Word, operation: Callable[..., Any]) -> TimeSeries:
+    def _combine(self, other: object, word: Word, operation: np.ufunc) -> TimeSeries:
         if isinstance(other, SeriesTable):
             raise ArgumentError(f"{self.name} is combined with a table. Put the table first, or choose a series.")
         if isinstance(other, TimeSeries):
@@ -536,7 +536,7 @@ class SeriesTable(LabelledData):
     def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> tuple[Metadata, ...]:
         return tuple(change(m) for m in self.metadata)
 
-    def _combine(self, other: object, word: Word, operation: Callable[..., Any]) -> SeriesTable:
+    def _combine(self, other: object, word: Word, operation: np.ufunc) -> SeriesTable:
         """Every series with a number, with one series, or with that of the same name of another table."""
         if isinstance(other, SeriesTable):
             alone = [n for n in dict.fromkeys([*self.names, *other.names]) if n not in self or n not in other]
