@@ -7,8 +7,12 @@ import subprocess
 import sys
 import tarfile
 import zipfile
+from unittest import mock
 
+import ultrum as ul
 from tests.support import ROOT, Scratch
+from ultrum.errors import SourceError
+from ultrum.sources.credentials import Credentials
 
 
 class Package(Scratch):
@@ -50,6 +54,27 @@ class Package(Scratch):
         with tarfile.open(next(p for p in first if p.suffix == ".gz")) as archive:
             held = {n.split("/")[1] for n in archive.getnames() if n.count("/")}
         self.assertLessEqual({"ultrum", "tests", "docs", "pyproject.toml", "README.md"}, held)
+
+    def test_optional_packages_are_named_where_they_are_missing(self):
+        desk = {
+            "sources": {"d": {"kind": "database", "url": "sqlite:///x.db", "queries": {"q": {"sql": "SELECT 1"}}}}
+        }
+        for package, work in {
+            "sqlalchemy": lambda: ul.Desk(self.folder / "vault", **desk).table("d:q"),
+            "keyring": lambda: Credentials("bearer", keyring="service/user").secret("d"),
+            "uvicorn": lambda: ul.practice.serve().__enter__(),
+        }.items():
+            names = [
+                n for n in sys.modules if n.partition(".")[0] == package or n.startswith("ultrum.practice.serv")
+            ]
+            with (
+                self.subTest(package),
+                mock.patch.dict(sys.modules, {**dict.fromkeys(names), package: None}),
+                self.assertRaisesRegex(
+                    SourceError, f"needs the package .*not installed.*pip install .*{package}"
+                ),
+            ):
+                work()
 
     def test_nothing_calls_out_on_import(self):
         code = """

@@ -119,6 +119,19 @@ class SourceError(UltrumError):
     """A source is unavailable, or gave an unexpected response."""
 
 
+def missing_package(error: ModuleNotFoundError, what: str, packages: str) -> SourceError:
+    """The refusal of something whose optional package is not installed.
+
+    Examples
+    --------
+    >>> print(missing_package(ModuleNotFoundError(name="keyring"), "A keyring", "keyring"))
+    A keyring needs the package keyring, which is not installed. Install it: pip install keyring
+    """
+    return SourceError(
+        f"{what} needs the package {error.name}, which is not installed. Install it: pip install {packages}"
+    )
+
+
 class TableError(UltrumError):
     """A table is ambiguous or cannot be read."""
 

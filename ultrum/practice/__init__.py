@@ -52,9 +52,9 @@ def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LA
     try:
         from ultrum.practice import service
     except ModuleNotFoundError as error:
-        from ultrum.errors import SourceError
+        from ultrum.errors import missing_package
 
-        raise SourceError(f"The practice services need {error.name}: pip install 'ultrum[practice]'.") from error
+        raise missing_package(error, "The practice world", "starlette uvicorn") from error
     return service.serve(port, delay=delay, as_of=as_of, today=today)
 
 

@@ -94,7 +94,7 @@ def wants_lines(result: StudyResult) -> bool:
     if importlib.util.find_spec("bokeh") is None:
         warn_user(
             "interactive = true needs bokeh, so the page has no interactive chart. Install it: pip install "
-            "'ultrum[interactive]', or remove interactive = true."
+            "bokeh, or remove interactive = true."
         )
         return False
     return True

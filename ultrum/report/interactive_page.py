@@ -80,7 +80,7 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
     named = unique_headings(valid, [one.name for one in valid])
     explored = _explorer_parts([_as_read("Series", n, one) for n, one in zip(named, valid, strict=True)])
     if explored is None:
-        raise UltrumError("An interactive chart needs the package bokeh: pip install 'ultrum[interactive]'.")
+        raise UltrumError("An interactive chart needs the package bokeh: pip install bokeh.")
     folder = Path(__file__).parent
     environment = jinja2.Environment(
         loader=jinja2.FileSystemLoader(folder),

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Final
 from urllib.parse import quote, quote_plus, urlsplit
 
-from ultrum.errors import SourceError, reason
+from ultrum.errors import SourceError, missing_package, reason
 from ultrum.file_access import path_of, read_regular, toml_of
 
 KINDS: Final = ("bearer", "header", "query", "password")
@@ -200,9 +200,11 @@ class Credentials:
                     "set. Set it and try again."
                 )
             return word
-        import keyring
-        import keyring.errors
-
+        try:
+            import keyring
+            import keyring.errors
+        except ModuleNotFoundError as error:
+            raise missing_package(error, f"Source '{source}': the system's keyring", "keyring") from None
         service, _, user = self.keyring.partition("/")
         try:
             password = keyring.get_password(service, user)

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import pyarrow as pa
 
-from ultrum.errors import SourceError, choices
+from ultrum.errors import SourceError, choices, missing_package
 from ultrum.sources.download import Download
 from ultrum.sources.limits import current
 
@@ -180,8 +180,11 @@ def fetch(url: str, query: Query, name: str, password: str = "") -> Download:
     SourceError
         If the database is unavailable, or the query fails.
     """
-    import sqlalchemy
-    import sqlalchemy.exc
+    try:
+        import sqlalchemy
+        import sqlalchemy.exc
+    except ModuleNotFoundError as error:
+        raise missing_package(error, f"{name}: a database", "sqlalchemy") from None
 
     deadline = time.monotonic() + current().seconds
     try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, missing_package
 
 HINT = "move it into the folder, or allow it: ultrum run --anywhere, Study.load(..., anywhere=True)"
 
@@ -39,7 +39,10 @@ def source_place(folder: Path, name: str, url: str, anywhere: bool) -> str:
                 "ultrum run --anywhere, Study.load(..., anywhere=True)."
             )
         return url
-    import sqlalchemy
+    try:
+        import sqlalchemy
+    except ModuleNotFoundError as error:
+        raise missing_package(error, f"{what} '{scheme}://…': a database", "sqlalchemy") from None
 
     url_parts = sqlalchemy.make_url(url)
     if not url_parts.database or url_parts.database == ":memory:":

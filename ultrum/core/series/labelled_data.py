@@ -25,6 +25,7 @@ from ultrum.core.time.period_labels import rows_between
 from ultrum.errors import ArgumentError
 
 Word = Literal["plus", "less"]
+_COPIES_BEFORE_WRITING = int(pd.__version__.partition(".")[0]) >= 3
 _ARITHMETIC = {np.add: "__add__", np.subtract: "__sub__", np.multiply: "__mul__", np.true_divide: "__truediv__"}
 
 
@@ -301,9 +302,12 @@ class _Held:
 def numbers_held(values: pd.Series | pd.DataFrame, numbers: Floats) -> Floats:
     """Numbers of pandas data that keep a shallow copy of it alive, so that pandas copies before it writes.
 
-    This does not hold for memory that pandas shares, such as the array of ``DataFrame(array, copy=False)``.
+    Before pandas 3 the numbers are copied. Memory that pandas itself shares, such as the array of
+    ``DataFrame(array, copy=False)``, is shared here too.
     """
     column = values.iloc[:, 0] if isinstance(values, pd.DataFrame) and values.shape[1] else values
+    if not _COPIES_BEFORE_WRITING:
+        return np.array(numbers, order="K")
     if column.ndim > 1 or column.dtype != np.float64 or not np.may_share_memory(numbers, column.to_numpy()):
         return numbers
     return np.asarray(_Held(values.copy(deep=False), numbers))
