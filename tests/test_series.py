@@ -193,7 +193,8 @@ class PandasHabits(Scratch):
             np.testing.assert_array_equal(np.asarray(part), want[1:])
         frame = pd.DataFrame(np.arange(2e6).reshape(-1, 100), pd.bdate_range("1950-01-02", periods=20_000))
         wrapped = ul.SeriesTable.from_pandas(frame)
-        self.assertTrue(np.shares_memory(wrapped.array, frame.to_numpy()))  # no copy until somebody writes
+        shares = np.shares_memory(wrapped.array, frame.to_numpy())
+        self.assertEqual(shares, int(pd.__version__.split(".")[0]) >= 3)  # no copy until somebody writes
         frame.iloc[0, 0] = -1.0
         self.assertEqual((wrapped.array[0, 0], wrapped["0"].values.iloc[0]), (0.0, 0.0))
         with self.assertRaises(ValueError):
