@@ -397,6 +397,20 @@ class Looking(Scratch):
 
 
 class Saving(Scratch):
+    def test_a_figure_is_written_by_the_ending_and_in_the_resolution_asked_for(self):
+        ax = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW").plot()
+        begins = {"f.pdf": b"%PDF-", "f.svg": b"<svg", "f.png": b"\x89PNG"}
+        for name, begin in begins.items():
+            self.assertTrue(ul.figures.write(ax, self.folder / name).read_bytes().startswith(begin))
+        wide = [
+            int.from_bytes(ul.figures.write(ax, self.folder / "f.png", dpi=d).read_bytes()[16:20], "big")
+            for d in (150, 300)
+        ]
+        self.assertAlmostEqual(wide[1] / wide[0], 2.0, delta=0.01)
+        for name, dpi, words in (("f.jpg", 300, "ends in none of"), ("f.png", 5, "20 to 2,400 dots")):
+            with self.refused(UltrumError, words):
+                ul.figures.write(ax, self.folder / name, dpi=dpi)
+
     def test_a_panel_is_written_with_what_its_columns_are(self):
         panel = ul.practice.panel()
         files = ul.save(panel, self.folder / "p.csv", layout="long", periods="columns")

@@ -460,11 +460,8 @@ class PictureStyle:
             ax.set_ylabel(self.label)
         if self.size:
             figure.set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
-        ending = path.suffix.lower()
-        if ending == ".svg":
-            path.write_text(figures.to_svg(ax), encoding="utf-8")
-        elif ending == ".pdf":
-            figures.to_pdf(ax, path)
+        if path.suffix.lower() in (".svg", ".pdf"):
+            figures.write(ax, path)
         else:
             figures.to_png(ax, path)
 

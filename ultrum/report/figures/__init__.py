@@ -10,7 +10,7 @@ from ultrum.report.figures.estimate_figures import (
     loadings,
     time_varying_betas,
 )
-from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg
+from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg, write
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
     beta_path,
@@ -56,6 +56,7 @@ __all__ = [
     "to_pdf",
     "to_png",
     "to_svg",
+    "write",
 ]
 
 _EARLIER: Final = {"build_up": "cost_components", "under_water": "drawdown"}

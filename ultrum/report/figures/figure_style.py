@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, Final, ParamSpec, TypeVar, cast
 import numpy as np
 
 from ultrum.core.array_types import Array
+from ultrum.errors import UltrumError
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -220,6 +221,7 @@ def _tie(ax: Axes, point: Array, box: Box) -> None:
 # Figures as files: the same data give the same bytes
 
 RunFacts = Mapping[str, str]
+_LEAST_DPI, _MOST_DPI = 20, 2_400
 _PNG_DPI: Final = 140
 
 
@@ -288,7 +290,54 @@ def to_png(ax: Axes, path: str | os.PathLike[str], metadata: RunFacts | None = N
     Path(path).write_bytes(png_bytes(ax, metadata))
 
 
-def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
+def write(
+    ax: Axes, path: str | os.PathLike[str], *, dpi: int = _PNG_DPI, metadata: RunFacts | None = None
+) -> Path:
+    """Write the axes' figure as PNG, SVG or PDF, by the ending of the path.
+
+    Parameters
+    ----------
+    ax : Axes
+        Axes of the figure.
+    path : str or path
+        File to write: ``.png``, ``.svg`` or ``.pdf``.
+    dpi : int
+        Resolution of a PNG file in dots per inch; journals often ask for 300. SVG and PDF have none.
+    metadata : mapping, optional
+        ``study``, ``run`` and ``data_until``, written into the metadata of the file.
+
+    Returns
+    -------
+    Path
+        The file.
+
+    Raises
+    ------
+    UltrumError
+        If the path has another ending, or the resolution is outside 20 to 2,400.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> fit = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     ul.figures.write(fit.plot(), Path(folder) / "fit.pdf").read_bytes()[:5]
+    b'%PDF-'
+    """
+    if not _LEAST_DPI <= dpi <= _MOST_DPI:
+        raise UltrumError(f"dpi={dpi}: a resolution is {_LEAST_DPI} to {_MOST_DPI:,} dots per inch.")
+    target = Path(path)
+    kind = target.suffix.lower()
+    if kind == ".svg":
+        target.write_text(to_svg(ax, metadata), encoding="utf-8")
+    elif kind in (".pdf", ".png"):
+        target.write_bytes(pdf_bytes(ax, metadata) if kind == ".pdf" else png_bytes(ax, metadata, dpi))
+    else:
+        raise UltrumError(f"'{target.name}' ends in none of .png, .svg, .pdf.")
+    return target
+
+
+def png_bytes(ax: Axes, metadata: RunFacts | None = None, dpi: int = _PNG_DPI) -> bytes:
     """The axes' figure as the bytes of a PNG file."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
@@ -296,7 +345,7 @@ def png_bytes(ax: Axes, metadata: RunFacts | None = None) -> bytes:
     packed = io.BytesIO()
     with _canvas_of(ax) as figure:
         before = figure.get_dpi()
-        figure.set_dpi(_PNG_DPI)
+        figure.set_dpi(dpi)
         canvas: Any = FigureCanvasAgg(figure)
         canvas.print_png(packed, metadata={"Software": None, **_metadata_facts(facts)})
         figure.set_dpi(before)
