@@ -408,7 +408,7 @@ class Saving(Scratch):
         ]
         self.assertAlmostEqual(wide[1] / wide[0], 2.0, delta=0.01)
         for name, dpi, words in (("f.jpg", 300, "ends in none of"), ("f.png", 5, "20 to 2,400 dots")):
-            with self.refused(UltrumError, words):
+            with self.refused(ul.UltrumError, words):
                 ul.figures.write(ax, self.folder / name, dpi=dpi)
 
     def test_a_panel_is_written_with_what_its_columns_are(self):
