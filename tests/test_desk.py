@@ -204,11 +204,15 @@ class IrregularDates(Scratch):
         with ul.Desk(self.folder / "vault", sources=sources) as desk:
             monthly = desk.pull(SeriesSet.of(asked[:1], frequency="M", how="last", gaps="fill")).to_frame()
             weeks = desk.pull(SeriesSet.of(asked, gaps="fill", span=["2020-01-06", "2020-01-20"])).to_frame()
+            closes = desk.pull(SeriesSet.of(asked[2:], frequency="M", how="last", gaps="fill")).to_frame()
             mean = desk.pull(SeriesSet.of(asked[:1], frequency="M", how="mean", gaps="fill")).to_frame()
         self.assertEqual(
             monthly.iloc[:, 0].tolist(), [0.02, 0.02, 0.015, 0.015, 0.015, 0.01]
         )  # the rate in force
         self.assertAlmostEqual(mean.iloc[1, 0], (0.02 * 12 + 0.015 * 8) / 20, 12)  # February, by weekdays
+        self.assertEqual(
+            closes.index.astype(str).tolist(), ["2020-01", "2020-02", "2020-03", "2020-04"]
+        )  # May in part
         self.assertEqual(set(weeks.iloc[:, 0]), {0.02})  # of a meeting before the span
         self.assertEqual(weeks.attrs["not_filled"], ["Volume"])
         self.assertEqual(len(weeks), 11)

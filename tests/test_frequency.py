@@ -19,13 +19,21 @@ DAYS = np.arange(np.datetime64("1965-12-20"), np.datetime64("1974-02-01"))
 
 class Words(Scratch):
     def test_other_notations_are_answered_with_the_code_or_the_duration(self):
-        for word, code in {"ME": "M", "QE-DEC": "Q", "YE-MAR": "A-MAR", "monthly": "M", "3M": "Q", "12M": "A", "5min": "5N",
+        for word, code in {"ME": "M", "QE-DEC": "Q", "YE-MAR": "A-MAR", "QE-JAN": "Q-JAN", "QS-FEB": "Q-JAN", "monthly": "M", "3M": "Q", "12M": "A", "5min": "5N",
                            "60M": "P60M", "8Q": "P24M"}.items():  # fmt: skip
             with self.refused(FrequencyError, f"'{code}'."):
                 Frequency.parse(word)
         for word, duration in {"60M": "P60M", "5 years": "P5Y", "12ME": "P12M"}.items():
             with self.refused(FrequencyError, f"Write {duration}."):
                 parse_duration(word)
+        with self.refused(FrequencyError, "Write P1Y, P3M, P2W or P10D."):  # not sixty months
+            parse_duration("60min")
+        quarters = {code: ul.TimeSeries.from_pandas(pd.Series(range(48), pd.date_range("2020-01", periods=48, freq="MS")),
+                                                    measure="flow", frequency="M") for code in ("QE-JAN", "QS-FEB")}  # fmt: skip
+        for theirs, months in quarters.items():  # the advice gives the quarters of the other notation
+            ours = ul.to_frequency(months, "Q-JAN").values
+            want = months.values.set_axis(months.index.to_timestamp()).resample(theirs).sum()
+            self.assertTrue(set(ours) <= set(want) and len(ours) >= len(want) - 2)
 
 
 class Ordinals(unittest.TestCase):

@@ -97,7 +97,10 @@ class OwnFiles(Scratch):
         cut.to_csv(self.folder / "TIDE.csv")
         _, answer = self.estimated("TIDE.csv", "--factors", "factors.csv")
         self.assertEqual(answer["unfinished"], {"2020-12 (data end 2020-12-25)": ["TIDE"]})
-        self.assertIn("'Volume'; 2 prices without trade not used", [d["chosen"] for d in answer["decisions"]])
+        self.assertIn(
+            "'Volume'; 2 prices of days without trade in the file not used",
+            [d["chosen"] for d in answer["decisions"]],
+        )
         self.assertEqual(answer["assets"][0]["last"], "2020-11")
         shown = self.run_it("estimate", "TIDE.csv", "--factors", "factors.csv").stdout
         self.assertIn("unfinished periods not used: 2020-12 (data end 2020-12-25)\n", shown)

@@ -53,6 +53,20 @@ class Aligning(Scratch):
         causes = panel.missing_log[panel.missing_log["cause"] == "stale price"]["period"].astype(str).tolist()
         self.assertEqual(causes, ["2010-05", "2010-06"])
 
+    def test_sizes_that_are_accepted_are_accepted_for_conditions_too(self):
+        rng = np.random.default_rng(4)
+        days = pd.bdate_range("2010-01-01", "2012-12-31")
+        wild = ul.TimeSeries.from_pandas(
+            pd.Series(rng.normal(0, 1, len(days)), days), name="wild", measure="return"
+        )
+        noise = [series(v, name=n, measure="return", **f) for v, n, f in (
+            (rng.normal(0, 0.05, 36), "A", {}), (rng.normal(0, 0.05, 36), "f", {"excess_of": "bill"}),
+            ([0.002] * 36, "bill", {}))]  # fmt: skip
+        panel = ul.align(assets=noise[0].as_table(), factors=noise[1], risk_free=noise[2], conditions=[wild],
+                         known_by="P1D", check_units=False)  # fmt: skip
+        by_month = (1 + wild.values).groupby(days.to_period("M")).prod() - 1
+        self.assertAlmostEqual(panel.conditions["wild"]["2010-05"], by_month["2010-03"], 9)  # April is known in May
+
     def test_conditions_are_what_was_known_before(self):
         wages = series(np.arange(12.0), name="wages", measure="rate", timing="average")
         said = parts() | {"conditions": wages.as_table()}

@@ -120,6 +120,16 @@ class Wrapping(Scratch):
         twice = pd.Series([1.0, 2.0, 3.0], pd.to_datetime(["2024-01-02", "2024-01-02", "2024-01-03"]))
         with self.refused(FrequencyError, "1 duplicate daily period", "2024-01-02"):
             ul.TimeSeries.from_pandas(twice, frequency="D")
+        rows = pd.DataFrame({"A": np.arange(3000.0)})
+        for part in (
+            rows.iloc[2000:2100],
+            rows[rows["A"] % 7 == 0].iloc[290:300],
+        ):  # rows 2000 and on are no years
+            with self.refused(FrequencyError, "The row labels are numbers"):
+                ul.SeriesTable.from_pandas(part)
+        self.assertEqual(
+            str(ul.SeriesTable.from_pandas(rows.iloc[2000:2002].set_axis(["2000", "2001"])).index[0]), "2000"
+        )
         for labels in (range(2), [200112, 200113], [20240229, 20240230], [2024.5, 2025.0]):
             with self.refused(FrequencyError, "The row labels are numbers"):
                 ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0], labels), frequency="M")

@@ -16,7 +16,7 @@ import sys
 import textwrap
 import time
 import warnings
-from collections.abc import Callable, Collection, Hashable, Iterator, Mapping
+from collections.abc import Callable, Collection, Hashable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from functools import partial
 from pathlib import Path
@@ -130,11 +130,12 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
     cells = frame.astype(object)
     for column in frame:
         cells[column] = [_cell(value) for value in frame[column]]
+    titles: list[str] | None = None
     if {"address", "title"} <= set(cells) and _width_of(cells) > width:  # the address often ends with the title
-        pairs = zip(frame["address"], frame["title"], strict=True)
-        cells["title"] = ["" if str(a).endswith(f"#{t}") else t for a, t in pairs]
-        if not cells["title"].any():
-            cells, frame = cells.drop(columns="title"), frame.drop(columns="title")
+        pairs = zip(cells["address"], cells["title"], strict=True)
+        cells["title"] = titles = ["" if a.endswith(f"#{t}") else t for a, t in pairs]
+        if not any(titles):
+            cells, frame, titles = cells.drop(columns="title"), frame.drop(columns="title"), None
     words = [c for c in frame if not _looks_numeric(frame[c])]
     prose = [c for c in words if c not in _WHOLE_COLUMNS]
     widths = _widths_to_save({c: list(cells[c]) for c in prose}, _width_of(cells) - width)
@@ -142,7 +143,6 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
         cells[column] = [
             "\n".join(textwrap.wrap(text, most, break_on_hyphens=False)) or text for text in cells[column]
         ]
-    titles = frame["title"] if {"address", "title"} <= set(cells) else None
     below = titles is not None and widths.get("title", _NARROW_TITLE) < _NARROW_TITLE
     rest = cells.drop(columns="title") if below else cells
     for column in (c for c in words if c in _WHOLE_COLUMNS):
@@ -151,20 +151,17 @@ def table(frame: pd.DataFrame, title: str = "") -> None:
             longest = max(map(len, rest[column]), default=0)
             rest[column] = [_fold(text, max(_SHORT_ADDRESS, longest - excess)) for text in rest[column]]
     if titles is not None and (below or _width_of(rest) > width):
-        rest = _with_titles_below(rest, frame)
+        rest = _with_titles_below(rest, titles)
     end_progress()
     console.width = max(width, _width_of(rest))  # the terminal wraps a line that is still too long
     console.print(_laid_out(rest, title, numeric=set(frame) - set(words)))
 
 
-def _with_titles_below(cells: pd.DataFrame, frame: pd.DataFrame) -> pd.DataFrame:
-    """Cells with each title on the lines below its address, unless the address ends with it."""
+def _with_titles_below(cells: pd.DataFrame, titles: Sequence[str]) -> pd.DataFrame:
+    """Cells with each title on the lines below its address."""
     most = max(_SHORT_ADDRESS, *(len(line) for text in cells["address"] for line in text.split("\n")))
-    titles = ["\n".join(textwrap.wrap(_cell(t), most, break_on_hyphens=False)) for t in frame["title"]]
-    repeats = [str(a).endswith(f"#{t}") for a, t in zip(frame["address"], frame["title"], strict=True)]
-    cells["address"] = [
-        a if same else f"{a}\n{t}" for a, t, same in zip(cells["address"], titles, repeats, strict=True)
-    ]
+    wrapped = [textwrap.wrap(title, most, break_on_hyphens=False) for title in titles]
+    cells["address"] = ["\n".join([a, *lines]) for a, lines in zip(cells["address"], wrapped, strict=True)]
     return cells.drop(columns="title", errors="ignore").rename(columns={"address": "address, title"})
 
 
@@ -421,7 +418,7 @@ def _exit_code_of(app: Callable[..., object]) -> int:  # noqa: PLR0911 - one ret
 def with_options(message: WithFix, command: click.Command | None) -> str:
     """The message with options in place of keywords, if the command has them."""
     options = {o for p in command.params for o in p.opts} if command else set()
-    fixes = {setting: fix for setting, fix in _FIXES.items() if _option_in(fix) in options}
+    fixes = {setting: fix for setting, fix in _FIXES.items() if _options_in(fix) <= options}
     text = message.with_fix({**_FIXES_OF_OTHERS, **fixes})
     if "--read" in options:
         from ultrum.core.series.metadata import Metadata
@@ -433,9 +430,9 @@ def with_options(message: WithFix, command: click.Command | None) -> str:
     return text
 
 
-def _option_in(fix: str) -> str:
-    """The option in a fix."""
-    return next(word.strip(".,:;") for word in fix.split() if word.startswith("--"))
+def _options_in(fix: str) -> set[str]:
+    """The options in a fix."""
+    return {word.strip(".,:;") for word in fix.split() if word.startswith("--")}
 
 
 def _describe_crash(error: Exception) -> str:

@@ -17,7 +17,7 @@ import pandas as pd
 from ultrum.core.displayed_numbers import quantity
 from ultrum.core.series.text_tables import table_html
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.frequency import Frequency
+from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels import file_label, period_label
 from ultrum.core.transform.steps import Step, apply_steps
 from ultrum.desk.addresses import IN_PART
@@ -144,6 +144,7 @@ class PullResult:
         return table_html(self.status)
 
 
+_WEEKEND: Final = np.timedelta64(4, "D")  # days between observations, above which dates are those of changes
 _FEW: Final = 0.5  # share of the dates of the longest series, below which its loss is reported
 
 
@@ -250,18 +251,22 @@ def _is_level(series: TimeSeries) -> bool:
 def _fill_dates(series: TimeSeries, limit: int | None, target: Frequency, end: str) -> TimeSeries:
     """A level on every day, so that each value holds until the next when months or quarters are made of days.
 
-    The last one holds to the end of its period, or of the span.
+    Where dates are those of changes, such as the meetings of a central bank, the last value holds to the end of
+    its period, or of the span. Data of every day end with their last one, so an unfinished period is left out.
     """
     frequency, valid = series.metadata.frequency, series.values.dropna()
     if not frequency.is_dated or frequency.code in "HN" or target <= frequency or not _is_level(series):
         return series
     if not len(valid):
         return series
-    last = target.ends(target.ordinals_of(valid.index[-1:]))[0]
-    last = min(last, np.datetime64(end)) if end else last
+    days = calendar_days(valid.index)
+    last = days[-1]
+    if len(days) == 1 or np.median(np.diff(days)) > _WEEKEND:
+        last = target.ends(target.ordinals_of(valid.index[-1:]))[0]
+        last = min(last, np.datetime64(end)) if end else last
     make = pd.bdate_range if frequency.code == "B" else pd.date_range
-    days = make(valid.index[0], pd.Timestamp(last)).union(pd.DatetimeIndex(valid.index))
-    filled = valid.reindex(days.as_unit("s").rename(valid.index.name)).ffill(limit=limit).dropna()
+    every = make(valid.index[0], pd.Timestamp(last)).union(pd.DatetimeIndex(valid.index))
+    filled = valid.reindex(every.as_unit("s").rename(valid.index.name)).ffill(limit=limit).dropna()
     metadata = series.metadata.add_step("filled", how="forward", limit=limit, values=len(filled) - len(valid))
     return TimeSeries(filled, metadata)
 

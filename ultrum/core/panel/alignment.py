@@ -33,7 +33,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.time.period_labels import span_of
-from ultrum.core.transform.aggregation import convert, default_method, to_frequency
+from ultrum.core.transform.aggregation import convert, default_method
 from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, one_of, warn_user
 
 
@@ -464,7 +464,7 @@ def _lag_conditions(
         # what is taken at the end of a period is looked up day by day; sums and means wait for its end
         finer = condition.metadata.frequency < target and not isinstance(rule, pd.DataFrame)
         waits = finer and default_method(condition.metadata) != "last"
-        source = to_frequency(condition, target) if waits else condition
+        source = convert(condition.as_table(), target).only() if waits else condition
         first, last = release_span(source, rule, target)
         ordinals = _periods(first, last + 12 * (source.metadata.frequency > target))
         values, carried = latest_release(source, rule, target, ordinals)

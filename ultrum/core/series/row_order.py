@@ -17,6 +17,7 @@ from ultrum.errors import AlignmentError, FrequencyError, UnitError
 
 _USE_DATES: Final = "Use dates such as 2024-03-31 or periods."
 _YEARS: Final = (1500, 2500)  # four digits outside are row numbers or codes
+_LEAST_MONTH: Final = 100_000  # numbers below are years
 
 
 def index_like(index: pd.Index, ordinals: Ints, frequency: Frequency) -> pd.Index:
@@ -68,7 +69,7 @@ def dates_or_periods(index: pd.Index) -> pd.Index:
     Traceback (most recent call last):
     ...
     ultrum.errors.FrequencyError: The row labels are numbers, 0 to 11, not dates. Set the dates as the index, \
-such as values.set_index('date').
+such as values.set_index('date'); years as text, with values.index.astype(str).
     """
     if not len(index):
         return index if isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) else pd.DatetimeIndex([])
@@ -80,12 +81,13 @@ such as values.set_index('date').
     if pd.api.types.is_bool_dtype(index.dtype) or pd.api.types.is_timedelta64_dtype(index.dtype):
         raise FrequencyError(f"The row label '{index[0]}' is not a date. {_USE_DATES}")
     texts = [_number_text(label) for label in index]
-    if pd.api.types.is_numeric_dtype(index.dtype) or all(text.isdigit() for text in texts):
-        labels = _labels_of([_with_hyphens(text) for text in texts])
+    is_number = pd.api.types.is_numeric_dtype(index.dtype)
+    if is_number or all(text.isdigit() for text in texts):
+        labels = None if is_number and _may_be_row_numbers(index) else _labels_of(list(map(_with_hyphens, texts)))
         if labels is None:
             raise FrequencyError(
                 f"The row labels are numbers, {index[0]} to {index[-1]}, not dates. Set the dates as the index, "
-                "such as values.set_index('date')."
+                "such as values.set_index('date'); years as text, with values.index.astype(str)."
             )
         return labels
     labels = _labels_of(texts)
@@ -97,6 +99,13 @@ such as values.set_index('date').
         return pd.DatetimeIndex(np.array(index.to_numpy(), dtype="datetime64[us]"))
     except (TypeError, ValueError) as error:
         raise FrequencyError(f"The row label '{index[0]}' is not a date. {_USE_DATES}") from error
+
+
+def _may_be_row_numbers(index: pd.Index) -> bool:
+    """Whether numbers may be those of rows, which a part of a frame keeps: years have none left out."""
+    if isinstance(index, pd.RangeIndex):
+        return True
+    return float(index.max()) < _LEAST_MONTH and (np.abs(np.diff(np.sort(index.to_numpy()))) != 1).any()
 
 
 def _number_text(label: object) -> str:

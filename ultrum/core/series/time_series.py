@@ -200,9 +200,8 @@ class TimeSeries(LabelledData):
             return self.sample(period.start, period.stop)
         rows = self.sample(period, period) if isinstance(period, str) else ()
         if len(rows) != 1:
-            raise ArgumentError(
-                f"{period!r} is not one row of {self.name}. Use sample(), or to_pandas().iloc for rows."
-            )
+            shown = repr(period) if isinstance(period, str | int) else f"a {type(period).__name__}"
+            raise ArgumentError(f"{shown} is not one row of {self.name}. Use sample(), or to_pandas()[...].")
         return next(iter(rows))
 
     def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> Metadata:

@@ -17,11 +17,9 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Dates, Ints
+from ultrum.core.time.frequency_words import DAYS, MONTHS, MONTHS_IN, code_of_word, duration_like
 from ultrum.errors import FrequencyError
 
-_DAYS: Final = ("MON", "TUE", "WED", "THU", "FRI", "SAT", "SUN")
-_MONTHS: Final = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")
-MONTHS_IN: Final = {"A": 12, "S": 6, "Q": 3, "M": 1}
 _PER_YEAR: Final = {
     "A": 1.0,
     "S": 2.0,
@@ -159,9 +157,9 @@ class Frequency:
     def __str__(self) -> str:
         text = (str(self.multiple) if self.multiple > 1 else "") + self.code
         if self.code == "W" and self.anchor != 6:
-            return f"{text}-{_DAYS[self.anchor]}"
+            return f"{text}-{DAYS[self.anchor]}"
         if self.code in "ASQ" and self.anchor != 12:
-            return f"{text}-{_MONTHS[self.anchor - 1]}"
+            return f"{text}-{MONTHS[self.anchor - 1]}"
         return f"{text}-{self.anchor}" if self.code == "M" and self.anchor != 31 else text
 
     def __repr__(self) -> str:
@@ -402,8 +400,8 @@ class Frequency:
     @property
     def _pandas_code(self) -> str:
         if self.code == "W":
-            return f"W-{_DAYS[self.anchor]}"
-        suffix = f"-{_MONTHS[self.anchor - 1]}" if self.code in "AQ" else ""
+            return f"W-{DAYS[self.anchor]}"
+        suffix = f"-{MONTHS[self.anchor - 1]}" if self.code in "AQ" else ""
         return {"A": "Y", "S": "6M"}.get(self.code, self.code) + suffix
 
     @property
@@ -443,46 +441,13 @@ def _unknown(text: object) -> str:
     )
 
 
-_WORDS: Final = {  # in other notations: the letter, and words that begin with it
-    "A": ("Y", "YE", "YS", "AE", "AS", "BYE", "BA", "ANNUAL", "ANNUALLY", "YEAR", "YEARLY"),
-    "S": ("SEMIANNUAL", "SEMI-ANNUAL", "HALF-YEAR", "HALF-YEARLY"),
-    "Q": ("QE", "QS", "BQ", "BQE", "QUARTER", "QUARTERLY"),
-    "M": ("ME", "MS", "BM", "BME", "BMS", "MO", "MONTH", "MONTHLY"),
-    "W": ("WEEK", "WEEKLY"),
-    "B": ("C", "BUSINESS", "BUSINESS-DAILY", "WEEKDAY", "WEEKDAYS"),
-    "D": ("DAY", "DAILY"),
-    "H": ("HOUR", "HOURLY"),
-    "N": ("T", "MIN", "MINUTE", "MINUTELY"),
-}
-_OF_MONTHS: Final = {12: "A", 6: "S", 3: "Q"}
-_COUNTED: Final = re.compile(r"(\d*)\s*([A-Z][A-Z-]*?)(-[A-Z]{3})?")
-
-
-def code_of_word(text: str) -> str:
-    """The code of a frequency in another notation, such as ``ME``, ``monthly`` or ``5min``; empty for none.
-
-    Examples
-    --------
-    >>> [code_of_word(word) for word in ("ME", "monthly", "5min", "YE-MAR", "3M", "fortnight")]
-    ['M', 'M', '5N', 'A-MAR', 'Q', '']
-    """
-    match = _COUNTED.fullmatch(text.strip().upper())
-    if match is None:
-        return ""
-    count, word, anchor = int(match[1] or 1), match[2], match[3] or ""
-    code = next((c for c, words in _WORDS.items() if word == c or word in words), "")
-    if count > 1 and code not in ("H", "N", ""):
-        return _OF_MONTHS.get(count * MONTHS_IN[code], "") if code in MONTHS_IN else ""
-    return f"{count if count > 1 else ''}{code}{anchor if code in 'AW' else ''}" if code else ""
-
-
 def _anchor(code: str, anchor: str | None, text: object) -> int:
     if anchor is None:
         return -1
-    if code == "W" and anchor in _DAYS:
-        return _DAYS.index(anchor)
-    if code in "ASQ" and anchor in _MONTHS:
-        return _MONTHS.index(anchor) + 1
+    if code == "W" and anchor in DAYS:
+        return DAYS.index(anchor)
+    if code in "ASQ" and anchor in MONTHS:
+        return MONTHS.index(anchor) + 1
     if code == "M" and anchor.isdigit() and 1 <= int(anchor) <= 28:
         return int(anchor)
     raise FrequencyError(_unknown(text))
@@ -560,14 +525,6 @@ def ordinals_of_labels(labels: object, frequency: Frequency) -> Ints:
 _DURATION: Final = re.compile(r"^P(\d{1,6})([YMWD])$")
 
 
-def _duration_like(text: str) -> str:
-    """The duration that a text in another notation means, such as ``60M`` or ``5 years``."""
-    match = re.fullmatch(r"\s*(\d{1,6})\s*([YMWDA])[A-Z]*\s*", text.upper())
-    if match is None:
-        return "Write P1Y, P3M, P2W or P10D."
-    return f"Write P{match[1]}{match[2].replace('A', 'Y')}."
-
-
 def parse_duration(duration: str) -> tuple[int, str]:
     """Count and unit of a duration.
 
@@ -578,7 +535,7 @@ def parse_duration(duration: str) -> tuple[int, str]:
     """
     match = _DURATION.match(str(duration).upper())
     if not match:
-        raise FrequencyError(f"'{duration}' is not a duration. {_duration_like(str(duration))}")
+        raise FrequencyError(f"'{duration}' is not a duration. {duration_like(str(duration))}")
     return int(match[1]), match[2]
 
 

@@ -281,8 +281,8 @@ def to_frequency(
     [6.0]
     """
     target, session = Frequency.parse(frequency), Session(session_close or "", timezone or "")
-    if how is None or how == "compound":
-        check_size(returns_of(x), "to_frequency")
+    if how is None or how == "compound":  # what is compounded is a return, whatever it is declared as
+        check_size(x if how else returns_of(x), "to_frequency")
     return convert(x, target, how, (require, stale_after), risk_free, session, (since, through))
 
 

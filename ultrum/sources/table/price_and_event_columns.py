@@ -409,7 +409,7 @@ def _price_table(
     notes = [Decision("price column", f"'{column}'{', which includes dividends' if includes else ''}")]
     if volume and volumes is not None:
         idle = int(((volumes.block == 0.0) & np.isfinite(prices.block)).sum())
-        unused = f"; {quantity(idle, 'price')} without trade not used" if idle else ""
+        unused = f"; {quantity(idle, 'price')} of days without trade in the file not used" if idle else ""
         notes.append(Decision("volume column", f"'{volume}'{unused}"))
     others = [c for c in reading.fields if c not in (column, volume if volumes is not None else "")]
     others = [c for c in others if not (reading.events and is_event_heading(c))]
