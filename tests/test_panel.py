@@ -65,7 +65,8 @@ class Aligning(Scratch):
         panel = ul.align(assets=noise[0].as_table(), factors=noise[1], risk_free=noise[2], conditions=[wild],
                          known_by="P1D", check_units=False)  # fmt: skip
         by_month = (1 + wild.values).groupby(days.to_period("M")).prod() - 1
-        self.assertAlmostEqual(panel.conditions["wild"]["2010-05"], by_month["2010-03"], 9)  # April is known in May
+        # April is known in May.
+        self.assertAlmostEqual(panel.conditions["wild"]["2010-05"], by_month["2010-03"], 9)
 
     def test_conditions_are_what_was_known_before(self):
         wages = series(np.arange(12.0), name="wages", measure="rate", timing="average")

@@ -240,6 +240,15 @@ class PandasHabits(Scratch):
             with self.refused(UltrumError):
                 work()
 
+    def test_first_and_last_rows_are_those_of_the_part(self):
+        prices = pd.DataFrame(
+            {"a": [np.nan, 1.0, 2.0, 3.0], "b": [1.0, 2.0, 3.0, np.nan]}, pd.bdate_range("2024-01-01", periods=4)
+        )
+        whole = ul.adjust_prices(ul.SeriesTable.from_pandas(prices, measure="price", frequency="B"))
+        for part, want in ((whole, ([1, 0], [3, 2])), (whole.sample("2024-01-03"), ([0, 0], [1, 0])),
+                           (whole[["b"]], ([0], [2])), (whole.tail(1)[["b"]], ([1], [-1]))):  # fmt: skip
+            self.assertEqual(tuple(bound.tolist() for bound in part.bounds), want)
+
     def test_what_would_lose_dates_or_names_is_refused(self):
         reading = ul.read_series("date,market,size\n2024-01,1,2\n2024-02,3,4\n")
         self.assertEqual(reading.series[["size", "market"]].names, ["size", "market"])

@@ -85,7 +85,7 @@ def adjust_prices(
         none_set = "final payments" if final_payments is not None else "nothing"
         step = step_of("adjust prices", with_=none_set)
         unchanged = tuple(a.with_step(step, income=a.income or "price") for a in prices.metadata)
-        return SeriesTable(prices.values, unchanged, prices.causes, row_bounds=prices.bounds)
+        return prices.copy_with(metadata=unchanged)
     growth, paid = np.ones(prices.block.shape), np.zeros(prices.block.shape)
     ratios, late_splits = _events(prices, splits, "ratio")
     amounts, late_dividends = _events(prices, dividends, "amount")

@@ -70,7 +70,7 @@ class LabelledData(ABC):
         Parameters
         ----------
         **fields
-            ``array``, ``index``, ``metadata``, and for tables ``causes``, ``dropped`` and ``row_bounds``.
+            ``array``, ``index``, ``metadata``, and for tables ``causes`` and ``dropped``.
 
         Returns
         -------

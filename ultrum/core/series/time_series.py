@@ -246,14 +246,12 @@ class SeriesTable(LabelledData):
     metadata: tuple[Metadata, ...]
     causes: Causes
     dropped: Mapping[str, Mapping[str, int]]
-    row_bounds: tuple[Ints, Ints] | None  # of each series, where the maker knows them
 
     def __init__(
         self,
         values: pd.DataFrame,
         metadata: Sequence[Metadata],
         causes: Causes | None = None,
-        row_bounds: tuple[Ints, Ints] | None = None,
     ) -> None:
         numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
         store(
@@ -263,7 +261,6 @@ class SeriesTable(LabelledData):
             metadata=tuple(metadata),
             causes=causes or {},
             dropped={},
-            row_bounds=row_bounds,
         )
 
     @classmethod
@@ -312,7 +309,6 @@ class SeriesTable(LabelledData):
         index: pd.Index,
         metadata: Sequence[Metadata],
         causes: Causes | None = None,
-        row_bounds: tuple[Ints, Ints] | None = None,
     ) -> SeriesTable:
         """Create a table from an array, a sorted index and metadata.
 
@@ -328,10 +324,8 @@ class SeriesTable(LabelledData):
             Metadata of each series.
         causes : Causes, optional
             Causes of missing values.
-        row_bounds : pair of ndarray of int, optional
-            First and last row of each series.
         """
-        fields = {"metadata": tuple(metadata), "causes": causes or {}, "dropped": {}, "row_bounds": row_bounds}
+        fields = {"metadata": tuple(metadata), "causes": causes or {}, "dropped": {}}
         return store(object.__new__(cls), array=block, index=index, **fields)
 
     @functools.cached_property
@@ -406,7 +400,7 @@ class SeriesTable(LabelledData):
     @functools.cached_property
     def bounds(self) -> tuple[Ints, Ints]:
         """First and last row with a value of each series; T and −1 where it has none."""
-        return self.row_bounds or bounds_of(self.block)
+        return bounds_of(self.block)
 
     @functools.cached_property
     def _columns(self) -> dict[str, int]:
@@ -524,13 +518,11 @@ class SeriesTable(LabelledData):
         causes = {name: self.causes[name] for name in chosen if name in self.causes}
         dropped = {name: self.dropped[name] for name in chosen if name in self.dropped}
         metadata = tuple(self.metadata[k] for k in where)
-        bounds = self.row_bounds
-        bounds = (bounds[0][where], bounds[1][where]) if bounds is not None else None
-        fields = {"metadata": metadata, "causes": causes, "dropped": dropped, "row_bounds": bounds}
-        return self.copy_with(array=columns_of(self.array, where), **fields)
+        array = columns_of(self.array, where)
+        return self.copy_with(array=array, metadata=metadata, causes=causes, dropped=dropped)
 
     def _rows(self, rows: slice) -> SeriesTable:
-        return self.copy_with(array=self.array[rows], index=self.index[rows], dropped={}, row_bounds=None)
+        return self.copy_with(array=self.array[rows], index=self.index[rows], dropped={})
 
     def _metadata_after(self, change: Callable[[Metadata], Metadata]) -> tuple[Metadata, ...]:
         return tuple(change(m) for m in self.metadata)
