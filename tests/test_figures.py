@@ -10,9 +10,12 @@ import matplotlib.dates as mdates
 import numpy as np
 import pandas as pd
 from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.path import Path as MplPath
+from matplotlib.text import Text
+from PIL import Image
 
 import ultrum as ul
-from tests.support import Scratch, series
+from tests.support import Scratch, command, series
 from ultrum.file_access import process_mark
 from ultrum.report.table_files import to_csv, whole_folder
 
@@ -249,6 +252,74 @@ class Lines(Scratch):
             ul.figures.bars(made.as_table())
 
 
+class ForPrint(Scratch):
+    @staticmethod
+    def drawings():
+        panel = ul.practice.panel()
+        betas = ul.factor_betas(panel, ["market", "size"])
+        cost = ul.cost_of_equity(betas, premia={"market": 0.05, "size": 0.02}, risk_free=0.03)
+        peers = ul.peer_beta(betas, ["EBMK", "CSHW"], debt_to_equity=1.0, target_debt_to_equity=0.9)
+        assets = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))
+        figures, brightwater, all_of_them = ul.figures, assets["BRTW"], ul.portfolio(panel.assets, name="all")
+        return (
+            lambda: betas.fit("BRTW").plot(source="the harbour college"),
+            lambda: figures.cost_components(cost, "BRTW"),
+            lambda: figures.peers(peers),
+            lambda: figures.histogram(ul.distribution(brightwater)),
+            lambda: figures.growth_of_one(assets[["EBMK", "CSHW", "BRTW"]]),
+            lambda: figures.against_benchmark(ul.compare_to_benchmark(brightwater, all_of_them)),
+            lambda: figures.through_time(panel.rate, ul.lag(panel.rate, 3)),
+            lambda: figures.loadings(betas)[0],
+            lambda: figures.small_multiples([panel.rate, brightwater], title="The rate and one return")[0],
+        )
+
+    def test_texts_are_legible_and_inside_the_picture(self):
+        for width, inches in (("column", 3.5), ("page", 7.0), (5.0, 5.0)):
+            with ul.figures.print_layout(width, font="DejaVu Serif"):
+                for draw in self.drawings():
+                    figure = draw().get_figure()
+                    self.assertEqual(figure.get_figwidth(), inches)
+                    FigureCanvasAgg(figure).draw()
+                    for text in figure.findobj(lambda artist: isinstance(artist, Text) and artist.get_text()):
+                        self.assertGreaterEqual(text.get_fontsize(), 7.0, text.get_text())
+                        self.assertEqual(text.get_fontfamily()[0], "sans-serif")
+                    labels = [t for ax in figure.axes for t in (*ax.texts, ax.xaxis.label, ax.yaxis.label)]
+                    labels += [t for ax in figure.axes if ax.get_legend() for t in ax.get_legend().get_texts()]
+                    for text in (*labels, *figure.texts):
+                        box = text.get_window_extent()
+                        inside = box.x0 >= -2 and box.x1 <= figure.bbox.x1 + 2 and box.y1 <= figure.bbox.y1 + 2
+                        self.assertTrue(inside or not text.get_text(), f"{width}: {text.get_text()}")
+
+    def test_the_font_is_in_the_file_and_the_usual_size_returns(self):
+        with ul.figures.print_layout(4, font="DejaVu Serif"):
+            ax = ul.figures.through_time(series(np.arange(12.0), name="x", measure="score"))
+        ul.figures.write(ax, self.folder / "x.pdf")
+        self.assertIn(b"DejaVuSerif", (self.folder / "x.pdf").read_bytes())
+        usual = ul.figures.through_time(series(np.arange(12.0), name="x", measure="score"))
+        self.assertEqual(usual.get_figure().get_figwidth(), 9.0)
+        for options, word in (
+            ({"font": "No Such Font"}, "not installed"), ({"text_size": 5.0}, "7 to 20 points"),
+            ({"width": 1.0}, "3.5 inches"), ({"width": "poster"}, "3.5 inches"),
+        ):  # fmt: skip
+            with self.refused(ul.UltrumError, word), ul.figures.print_layout(**options):
+                self.fail("not refused")
+
+    def test_a_legend_tells_a_series_from_what_became_of_it(self):
+        level = series(np.arange(24.0) + 100, name="cpi", measure="index", title="Consumer prices")
+        for change in (ul.lag, ul.growth, ul.standardise, lambda x: x.with_metadata(name="again")):
+            changed = change(level) if change is not ul.lag else ul.lag(level, 1)
+            ax = ul.figures.through_time(level, changed.with_metadata(title=level.metadata.title))
+            words = [t.get_text() for t in ax.get_legend().get_texts()]
+            self.assertEqual((len(set(words)), words[0].startswith("Consumer prices")), (2, True), words)
+
+    def test_the_command_draws_for_print(self):
+        self.file("f.csv", "date,a\n2020-01,1\n2020-02,2\n2020-03,4\n")
+        done = command("look", "f.csv", "--picture", "f.png", "--size", "column", cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        with Image.open(self.folder / "f.png") as picture:
+            self.assertEqual(picture.width, 1050)
+
+
 class Maps(Scratch):
     def setUp(self):
         super().setUp()
@@ -264,6 +335,19 @@ class Maps(Scratch):
         self.assertEqual(ax.unmatched, ["99"])
         self.assertIn("codes without a shape: 99", ax.get_figure()._supxlabel.get_text())
         self.assertEqual(len({tuple(c.get_facecolor()[0]) for c in ax.collections}), 4)
+
+    def test_each_region_has_its_name_inside_it(self):
+        names = {f["properties"]["code"]: f["properties"]["name"] for f in self.shapes["features"]}
+        ax = ul.figures.regions(self.values, self.shapes)
+        self.assertEqual({t.get_text() for t in ax.texts}, set(names.values()))
+        outlines = {f["properties"]["name"]: f["geometry"]["coordinates"][0] for f in self.shapes["features"]}
+        for text in ax.texts:
+            corners = text.get_window_extent().transformed(ax.transData.inverted()).corners()
+            self.assertTrue(MplPath(outlines[text.get_text()]).contains_points(corners).all(), text.get_text())
+        for feature in self.shapes["features"]:
+            feature["properties"]["name"] = "A name that is far too long for the region it stands in"
+        self.assertEqual({t.get_text() for t in ul.figures.regions(self.values, self.shapes).texts}, set(names))
+        self.assertEqual(len(ul.figures.regions(self.values, self.shapes, name="").texts), 0)
 
     def test_what_is_no_map_is_refused(self):
         with self.refused(ul.UltrumError, "leading zeros"):

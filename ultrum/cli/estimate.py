@@ -33,6 +33,8 @@ from ultrum.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ultrum.core.workings import Workings
     from ultrum.study.study_result import StudyResult
     from ultrum.study.template import FileChoices, FileStudy
@@ -350,16 +352,18 @@ def _draw(result: StudyResult, picture: Path, style: PictureStyle) -> None:
 
     betas, company = result.betas, result.company
     factor = result.study.model.factors[0]
-    if result.rolling is not None:
-        whole = float(betas.fit(company).coefficients[factor])
-        ax = figures.beta_path(result.rolling, company, whole=whole)
-    elif len(betas.assets) == 1:
-        ax = figures.line_of_fit(betas.fit(company))
-    elif len(result.study.model.factors) == 1:
-        ax = figures.betas(betas)
-    else:
-        ax = figures.loadings(betas)[0]
-    style.write(ax, picture)
+
+    def _drawn() -> Axes:
+        if result.rolling is not None:
+            whole = float(betas.fit(company).coefficients[factor])
+            return figures.beta_path(result.rolling, company, whole=whole)
+        if len(betas.assets) == 1:
+            return figures.line_of_fit(betas.fit(company))
+        if len(result.study.model.factors) == 1:
+            return figures.betas(betas)
+        return figures.loadings(betas)[0]
+
+    style.write(_drawn, picture)
 
 
 def _write(result: StudyResult, csv_file: Path) -> None:

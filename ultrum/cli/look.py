@@ -286,16 +286,6 @@ def _names_other_series(steps: Sequence[dict[str, object]]) -> bool:
     return names_other_series(steps)
 
 
-def _distinct(series_list: Sequence[TimeSeries]) -> list[TimeSeries]:
-    """Series with distinct headings, for a legend."""
-    from ultrum.desk.column_names import unique_headings
-
-    if len({s.metadata.heading for s in series_list}) == len(series_list):
-        return list(series_list)
-    named = unique_headings(series_list, [s.metadata.heading for s in series_list])
-    return [s.with_metadata(title=name) for name, s in zip(named, series_list, strict=True)]
-
-
 def _write_page(series_list: Sequence[TimeSeries], asked: LookChoices) -> None:
     """The interactive chart of the series, if requested."""
     if asked.page is None:
@@ -321,11 +311,7 @@ def _look_at_one(
     spell_table = _spells_of(series, asked.spells)
     _write([series, *others] if asked.csv_file else [], asked)
     _write_page([series, *others], asked)
-    if asked.picture:
-        from ultrum.report import figures
-
-        drawn = figures.through_time(*_distinct([series, *others]), shade=spell_table, title=asked.style.title)
-        asked.style.write(drawn, asked.picture)
+    _draw([series, *others], spell_table, asked)
     if asked.as_json:
         listed = {} if spell_table is None else {"spells": spell_table.to_dict("records")}
         terminal_output.as_json({"facts": facts, "values": dict(look_output.values_by_period(series)), **listed})
@@ -333,6 +319,22 @@ def _look_at_one(
     look_output.show_series(series, facts, asked.rows)
     if spell_table is not None:
         _show_spells(spell_table)
+
+
+def _draw(lines: Sequence[TimeSeries], spells: pd.DataFrame | None, asked: LookChoices) -> None:
+    """One picture of the series; those of more than two units get a panel each."""
+    if not asked.picture:
+        return
+    from ultrum.report import figures
+    from ultrum.report.figures.series_figures import unit_in_words
+
+    units = {unit_in_words(s.metadata) for s in lines}
+    if len(units) <= _UNITS_OF_A_PICTURE:
+        asked.style.write(
+            lambda: figures.through_time(*lines, shade=spells, title=asked.style.title), asked.picture
+        )
+    else:
+        asked.style.write(lambda: figures.small_multiples(lines)[0], asked.picture)
 
 
 def _look_at_many(
@@ -351,17 +353,7 @@ def _look_at_many(
     names = unique_headings(every, [s.name for s in every])
     _write(every, asked)
     _write_page(every, asked)
-    if asked.picture:
-        from ultrum.report import figures
-        from ultrum.report.figures.series_figures import reading_of
-
-        kinds = {reading_of(s.metadata)[1] for s in every}
-        drawn = (
-            figures.through_time(*_distinct(every), shade=spells, title=asked.style.title)
-            if len(kinds) <= _UNITS_OF_A_PICTURE
-            else figures.small_multiples(every)[0]
-        )
-        asked.style.write(drawn, asked.picture)
+    _draw(every, spells, asked)
     if asked.as_json:
         terminal_output.as_json(
             {

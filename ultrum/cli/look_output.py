@@ -326,7 +326,7 @@ def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: 
         "risk": lambda: figures.risk_against_return(risk_return(returns_table)),
         "correlations": lambda: figures.correlation_grid(correlations(returns_table)),
     }
-    style.write(drawn[chosen](), picture)
+    style.write(drawn[chosen], picture)
 
 
 def _growth(returns_table: SeriesTable) -> Axes:

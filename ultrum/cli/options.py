@@ -8,7 +8,7 @@ import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, TypeVar
+from typing import TYPE_CHECKING, Any, Final, Literal, TypeVar
 
 import click
 
@@ -426,6 +426,8 @@ def vault_for(vault: Path | None, files: LocalFiles, texts: Sequence[str]) -> It
 
 F = TypeVar("F", bound=Callable[..., object])
 _DPI: Final = 140
+_PRINT_DPI: Final = 300
+Size = tuple[int, int] | Literal["column", "page"]  # pixels, or inches of print
 _SMALLEST, _LARGEST = 200, 8_000  # pixels a side
 
 
@@ -437,44 +439,49 @@ class PictureStyle:
     ----------
     title, label : str
         Of the figure and of its vertical (y) axis; the figure's own if empty.
-    size : (int, int) or None
-        Width and height in pixels.
+    size : (int, int), str or None
+        Width and height in pixels, or ``column`` or ``page`` of a journal.
     """
 
     title: str = ""
     label: str = ""
-    size: tuple[int, int] | None = None
+    size: Size | None = None
 
     def __bool__(self) -> bool:
         return bool(self.title or self.label or self.size)
 
-    def write(self, ax: Axes, path: Path) -> None:
-        """Write the figure in the format of the file's ending: PNG, SVG or PDF."""
+    def write(self, draw: Callable[[], Axes], path: Path) -> None:
+        """Draw the figure, and write it in the format of the file's ending: PNG, SVG or PDF."""
         from ultrum.report import figures
-        from ultrum.report.figures.figure_style import figure_of
+        from ultrum.report.figures.figure_style import figure_of, png_bytes, points
 
-        figure = figure_of(ax)
-        if self.title and ax.get_title(loc="left") != self.title:
-            ax.set_title(self.title, loc="left", fontweight="bold", fontsize=12.5)
-        if self.label:
-            ax.set_ylabel(self.label)
-        if self.size:
-            figure.set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
-        if path.suffix.lower() in (".svg", ".pdf"):
-            figures.write(ax, path)
-        else:
-            figures.to_png(ax, path)
+        for_print = isinstance(self.size, str)
+        with figures.print_layout(self.size) if isinstance(self.size, str) else contextlib.nullcontext():
+            ax = draw()
+            if self.title and ax.get_title(loc="left").replace("\n", " ") != self.title:
+                ax.set_title(self.title, loc="left", fontweight="bold", fontsize=points(12.5))
+            if self.label:
+                ax.set_ylabel(self.label)
+            if isinstance(self.size, tuple):
+                figure_of(ax).set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
+            if path.suffix.lower() in (".svg", ".pdf"):
+                figures.write(ax, path)
+            else:
+                path.write_bytes(png_bytes(ax, dpi=_PRINT_DPI if for_print else _DPI))
 
 
-def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple[int, int] | None:
-    """Width and height of a figure."""
+def _size(_context: click.Context, _option: click.Parameter, text: str) -> Size | None:
+    """Width and height of a figure, or the width of a column or page in print."""
     if not text:
         return None
+    if text in ("column", "page"):
+        return "column" if text == "column" else "page"
     match = re.fullmatch(r"(\d{2,5})[x×](\d{2,5})", text)
     sides = (int(match[1]), int(match[2])) if match else (0, 0)
     if not all(_SMALLEST <= side <= _LARGEST for side in sides):
         raise click.BadParameter(
-            f"'{text}' is not a size. Write 1280x800, with sides from {_SMALLEST} to {_LARGEST} pixels."
+            f"'{text}' is not a size. Write 'column' (3.5 inches), 'page' (7 inches), or pixels such as "
+            f"1280x800, with sides from {_SMALLEST} to {_LARGEST}."
         )
     return sides
 
@@ -482,7 +489,7 @@ def _size(_context: click.Context, _option: click.Parameter, text: str) -> tuple
 def picture_options(command: F) -> F:
     """The options --title, --label and --size, given to a command as one ``style``."""
 
-    def _gather(*args: object, title: str, label: str, size: tuple[int, int] | None, **given: object) -> object:
+    def _gather(*args: object, title: str, label: str, size: Size | None, **given: object) -> object:
         style = PictureStyle(title, label, size)
         if style and not (given.get("picture") or given.get("page")):
             raise click.UsageError("--title, --label and --size need --picture.")
@@ -495,8 +502,8 @@ def picture_options(command: F) -> F:
             "--size",
             default="",
             callback=_size,
-            metavar="WIDTHxHEIGHT",
-            help="Of the picture, in pixels.",
+            metavar="SIZE",
+            help="Of the picture: pixels such as 1280x800, or for print column (3.5 inches) or page (7 inches).",
         ),
         click.option("--label", default="", help="Label of the vertical (y) axis of the figure."),
         click.option("--title", default="", help="Title of the picture."),

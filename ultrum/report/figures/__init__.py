@@ -10,7 +10,7 @@ from ultrum.report.figures.estimate_figures import (
     loadings,
     time_varying_betas,
 )
-from ultrum.report.figures.figure_style import to_pdf, to_png, to_svg, write
+from ultrum.report.figures.figure_style import print_layout, to_pdf, to_png, to_svg, write
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
     beta_path,
@@ -47,6 +47,7 @@ __all__ = [
     "loadings",
     "peers",
     "predicted_against_realised",
+    "print_layout",
     "regions",
     "risk_against_return",
     "sensitivity",

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, percent, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
@@ -28,8 +27,14 @@ from ultrum.report.figures.figure_style import (
     STONE,
     TIDE,
     axes_for,
+    columns_that_fit,
+    figure_function,
     foot,
-    house_style,
+    heading,
+    new_figure,
+    points,
+    room_for_texts,
+    title_above,
 )
 from ultrum.report.figures.series_figures import moments_of
 
@@ -37,8 +42,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-@house_style
-@validate_arguments
+@figure_function
 def betas(
     table: BetaTable,
     *,
@@ -79,15 +83,14 @@ def betas(
     """
     term = term or _factors_of(table)[0]
     order = table.coefficients[term].sort_values().index
-    ax = axes_for(ax, height=_height_for(len(order)))
+    ax = axes_for(ax, 1.3, per_row=0.24, rows=_rows_for(len(order)))
     _draw_intervals(ax, table, term, order, level, highlight)
     ax.set_title(f"{capitalise(term)} betas of {len(order)} assets")
     foot(ax, _span_of(table), errors_in_words(table.errors), source=source)
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def loadings(
     table: BetaTable, *, level: float = 0.95, highlight: str | None = None, source: str = ""
 ) -> list[Axes]:
@@ -116,19 +119,16 @@ def loadings(
     >>> [ax.get_xlabel() for ax in loadings(table)]
     ['market beta, with 95 % interval', 'size beta, with 95 % interval']
     """
-    from matplotlib.figure import Figure
-
     factors = _factors_of(table)
     order = table.coefficients[factors[0]].sort_values().index
-    figure = Figure(figsize=(max(9.0, 3.0 * len(factors)), _height_for(len(order))), layout="constrained")
+    width = max(9.0, 3.0 * len(factors))
+    figure = new_figure(1.3, width=width, per_row=0.24, rows=_rows_for(len(order)))
     panels = list(figure.subplots(1, len(factors), squeeze=False).ravel())
     for ax, term in zip(panels, factors, strict=True):
         _draw_intervals(ax, table, term, order, level, highlight)
     for ax in panels[1:]:
         ax.set_yticklabels([])
-    figure.suptitle(
-        f"Loadings of {len(order)} assets on {name_list(factors)}", x=0.01, ha="left", fontweight="bold"
-    )
+    title_above(figure, f"Loadings of {len(order)} assets on {name_list(factors)}")
     foot(panels[0], _span_of(table), errors_in_words(table.errors), source=source)
     return panels
 
@@ -141,8 +141,8 @@ def _span_of(table: BetaTable) -> str:
     return f"{period_label(table.first.dropna().min())} to {period_label(table.last.dropna().max())}"
 
 
-def _height_for(assets: int) -> float:
-    return max(3.0, 1.3 + 0.24 * assets) if assets <= MOST_NAMES else 7.0
+def _rows_for(assets: int) -> int:
+    return max(7, assets) if assets <= MOST_NAMES else 24
 
 
 def _draw_intervals(
@@ -162,7 +162,7 @@ def _draw_intervals(
     ax.hlines(named, ends["low"], ends["high"], colors=point_colours, linewidth=2, zorder=3)
     ax.scatter(centre[named], named, c=point_colours, s=26, zorder=3)
     ax.set_yticks(named, [str(a) for a in order[named]])
-    ax.tick_params(axis="y", length=0, labelsize=9)
+    ax.tick_params(axis="y", length=0, labelsize=points(9))
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.8, len(order) - 0.2)
     for tick, asset in zip(ax.get_yticklabels(), order[named], strict=True):
@@ -172,8 +172,7 @@ def _draw_intervals(
     ax.set_xlabel(f"{term} beta, with {100 * level:g} % interval")
 
 
-@house_style
-@validate_arguments
+@figure_function
 def line_of_fit(
     fit: Fit,
     *,
@@ -222,15 +221,13 @@ def line_of_fit(
     noun = _noun(fit.response.index)
     ax.set_xlabel(f"{factor}, {fit.kinds.get(factor, 'return')}, % per {noun}")
     ax.set_ylabel(f"{fit.name}, {fit.kinds.get(fit.name, 'return')}, % per {noun}")
-    ax.set_title(f"{fit.name} against {factor}\n", pad=6)
-    ax.text(0, 1.025, _fit_words(fit, factor, noun), transform=ax.transAxes, fontsize=10)
+    heading(ax, f"{fit.name} against {factor}", _fit_words(fit, factor, noun))
     span = f"{period_label(fit.sample[0])} to {period_label(fit.sample[1])}, {fit.nobs} {noun}s"
     foot(ax, span, errors_in_words(fit.errors), source=source)
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def cost_components(
     cost: CostOfEquity,
     asset: str,
@@ -274,7 +271,7 @@ def cost_components(
     starts = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
     total = 100 * float(cost.value[asset])
     low, high = (100 * float(cost.interval(level)[side][asset]) for side in ("low", "high"))
-    ax = axes_for(ax, height=1.9 + 0.62 * len(parts))
+    ax = axes_for(ax, 1.9, per_row=0.62, rows=len(parts))
     rows = np.arange(len(parts), -1, -1)
     colours = [STONE if p == RISK_FREE else TIDE for p in parts.index]
     ax.barh(rows[:-1], steps, left=starts, color=colours, height=0.56)
@@ -283,14 +280,15 @@ def cost_components(
     ax.vlines([low, high], -0.12, 0.12, color=INK, linewidth=2)
     ends = np.append(np.maximum(starts, starts + steps), max(total, high))
     words = [decimals(s, signed=True) if i else decimals(s) for i, s in enumerate(steps)]
-    words.append(f"{decimals(total)}  ({decimals(low)} to {decimals(high)})")
+    between = "\n" if room_for_texts(1.0) > 1.3 else "  "
+    words.append(f"{decimals(total)}{between}({decimals(low)} to {decimals(high)})")
     words = [true_minus(word) for word in words]
     for row, end, word in zip(rows, ends, words, strict=True):
-        ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=10)
+        ax.text(float(end + 0.012 * ends.max()), float(row), word, va="center", fontsize=points(10))
     ax.set_yticks(rows, [*_part_labels(parts), f"cost of equity\nwith {100 * level:g} % interval"])
     ax.tick_params(axis="y", length=0)
     ax.grid(visible=False, axis="y")
-    ax.set_xlim(min(0.0, low * 1.1), 1.34 * float(ends.max()))
+    ax.set_xlim(min(0.0, low * 1.1), (1 + room_for_texts(0.4)) * float(ends.max()))
     ax.set_xlabel("% per year")
     ax.set_title(f"Cost of equity of {asset}")
     foot(ax, cost.sample[asset], errors_in_words(cost.errors), source=source)
@@ -336,8 +334,7 @@ def _part_labels(parts: Any) -> list[str]:
 # Betas of one asset by several estimators, side by side
 
 
-@house_style
-@validate_arguments
+@figure_function
 def time_varying_betas(result: TimeVaryingBetas, *, source: str = "") -> list[Axes]:
     """Betas of one asset by each estimator, one panel each on a common scale, with their forecast errors.
 
@@ -360,28 +357,22 @@ def time_varying_betas(result: TimeVaryingBetas, *, source: str = "") -> list[Ax
     >>> time_varying_betas(made)[0].get_title(loc="left")
     'constant: forecast error 8.97 %'
     """
-    from matplotlib.figure import Figure
-
-    tall, errors = -(-len(result.paths) // 2), result.forecasts["rmse"].to_dict()
-    figure = Figure(figsize=(9.6, 0.8 + 2.9 * tall), layout="constrained")
-    grid = figure.subplots(tall, 2, sharex=True, sharey=True, squeeze=False).ravel()
+    columns = min(2, columns_that_fit(2.4) or 2)
+    tall, errors = -(-len(result.paths) // columns), result.forecasts["rmse"].to_dict()
+    figure = new_figure(0.8 + 2.9 * tall, width=9.6)
+    grid = figure.subplots(tall, columns, sharex=True, sharey=True, squeeze=False).ravel()
     bounds = pd.concat(list(result.paths.values()))
     low, high = float(bounds["low"].quantile(0.02)), float(bounds["high"].quantile(0.98))
     for ax, (name, path) in zip(grid, result.paths.items(), strict=False):
         days = moments_of(path.index)
         ax.fill_between(days, path["low"], path["high"], color=MIST)
         ax.plot(days, path["estimate"], color=TIDE)
-        ax.set_title(f"{name}: forecast error {percent(errors[name])} %", fontsize=11)
+        ax.set_title(f"{name}: forecast error {percent(errors[name])} %", fontsize=points(11))
         ax.set_ylim(low - 0.1 * (high - low), high + 0.1 * (high - low))
     for ax in grid[len(result.paths) :]:
         ax.set_axis_off()
-    for ax in grid[::2]:
+    for ax in grid[::columns]:
         ax.set_ylabel(f"{result.factor} beta")
-    figure.suptitle(
-        f"Beta of {result.asset} by estimator, with 95 % bands",
-        x=0.01,
-        ha="left",
-        fontweight="bold",
-    )
+    title_above(figure, f"Beta of {result.asset} by estimator, with 95 % bands")
     foot(grid[0], result.basis, source=source)
     return list(grid[: len(result.paths)])

@@ -5,28 +5,35 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Iterator, Mapping
-from pathlib import Path
+from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.errors import TableError, UnitError, name_list
 from ultrum.file_access import read_regular
-from ultrum.report.figures.figure_style import INK, STONE, axes_for, foot, house_style
+from ultrum.report.figures.figure_style import (
+    INK,
+    STONE,
+    axes_for,
+    figure_function,
+    figure_of,
+    foot,
+    points,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.path import Path
 
 _SHADES: Final = ("#e8f1f2", "#b9d7db", "#7fb3bb", "#3f8896", "#0b6477", "#063f4c")
 _LARGEST: Final = 64 * 1024 * 1024
 _KINDS: Final = ("Polygon", "MultiPolygon")
 
 
-@house_style
-@validate_arguments
+@figure_function
 def regions(
     values: pd.Series | Mapping[str, float],
     shapes: Mapping[str, object] | bytes | str | os.PathLike[str],
@@ -34,6 +41,7 @@ def regions(
     classes: int = 5,
     breaks: str | list[float] = "quantiles",
     code: str = "code",
+    name: str = "name",
     unit: str = "",
     title: str = "",
     source: str = "",
@@ -53,6 +61,9 @@ def regions(
         Classes with equal numbers of regions, with equal widths, or with given inner limits.
     code : str
         Property (or the feature's id) with the code.
+    name : str
+        Property with the name written into a region, where it fits; the code stands for a name that is absent or
+        too long. An empty string writes none.
     unit : str
         Unit in the legend; ``"%"`` shows decimals as percent.
     title, source : str
@@ -87,7 +98,8 @@ def regions(
     numbers = {str(c): float(v) for c, v in dict(values).items() if np.isfinite(float(v))}
     if not numbers:
         raise UnitError("No region has a value to show.")
-    polygons = dict(_polygons(_features(shapes), code))
+    features = _features(shapes)
+    polygons = dict(_polygons(features, code))
     factor = 100.0 if unit == "%" else 1.0
     matched = {c: v * factor for c, v in numbers.items() if c in polygons}
     if not matched:
@@ -97,14 +109,14 @@ def regions(
         )
     limits = _limits(np.array(list(matched.values())), classes, breaks, factor)
     palette = [_SHADES[round(k)] for k in np.linspace(0, 5, len(limits) - 1)]
-    ax = axes_for(ax, height=6.4)
-    for name, paths in polygons.items():
-        empty = name not in matched
-        place = 0 if empty else _class_of(matched[name], limits)
+    ax = axes_for(ax, 6.4)
+    shades = {region: _class_of(value, limits) for region, value in matched.items()}
+    for region, paths in polygons.items():
+        empty = region not in shades
         ax.add_collection(
             PathCollection(
                 paths,
-                facecolor="white" if empty else palette[place],
+                facecolor="white" if empty else palette[shades[region]],
                 edgecolor=STONE if empty else "white",
                 hatch="////" if empty else None,
                 linewidth=0.6,
@@ -115,15 +127,74 @@ def regions(
     ax.set_title(title or getattr(values, "name", None) or "")
     unmatched = sorted(set(numbers) - set(polygons))
     ax.unmatched = unmatched  # type: ignore[attr-defined]
-    foot(ax, _foot_line(source, matched, polygons, unmatched))
+    names = {_code_of(f, code): str(_properties(f).get(name) or "") for f in features} if name else {}
+    dark = {region for region, shade in shades.items() if palette[shade] in _SHADES[-3:]}
+    nameless = _write_names(ax, polygons, names, dark)
+    no_room = f"names without room: {nameless}" if nameless else ""
+    foot(ax, _foot_line(source, matched, polygons, unmatched), no_room)
     return ax
+
+
+def _write_names(
+    ax: Axes, polygons: Mapping[str, list[Path]], names: Mapping[str | None, str], dark: set[str]
+) -> int:
+    """The name of each region inside it, else its code; returns how many have room for neither."""
+    from matplotlib.font_manager import FontProperties
+    from matplotlib.textpath import text_to_path
+
+    font = FontProperties(size=points(8))
+    figure_of(ax).draw_without_rendering()  # places the axes
+    scale = 72 / figure_of(ax).dpi
+    nameless = 0
+    for region in sorted(polygons.keys() & {n for n in names if n is not None}):
+        outline = max(
+            polygons[region], key=lambda path: float(np.prod(np.ptp(np.asarray(path.vertices), axis=0)))
+        )
+        place, wide = _widest_row(ax.transData.transform_path(outline))
+        for text in (names[region], region):
+            across = text_to_path.get_text_width_height_descent(text, font, ismath=False)[0] if text else np.inf
+            if across < 0.94 * scale * wide:
+                x, y = ax.transData.inverted().transform(place)
+                colour = "white" if region in dark else INK
+                ax.text(x, y, text, ha="center", va="center", color=colour, fontproperties=font)
+                break
+        else:
+            nameless += 1
+    return nameless
+
+
+def _widest_row(outline: Path) -> tuple[Floats, float]:
+    """Middle and width of a horizontal stretch inside an outline: wide, and near the middle."""
+    corners = np.asarray(outline.vertices)
+    low, high = corners.min(axis=0), corners.max(axis=0)
+    across = np.linspace(low[0], high[0], 120)
+    best, middle = 0.0, (low + high) / 2
+    rows = np.linspace(low[1], high[1], 23)[3:-3]
+    for y in rows[np.argsort(np.abs(rows - middle[1]), kind="stable")]:
+        inside = outline.contains_points(np.column_stack([across, np.full(len(across), y)]))
+        edges = np.flatnonzero(np.diff(np.concatenate([[False], inside, [False]]).astype(int)))
+        for start, end in zip(edges[::2], edges[1::2], strict=True):
+            wide = across[end - 1] - across[start]
+            if wide > 1.25 * best:
+                best, middle = wide, np.array([across[start] + wide / 2, y])
+    return middle, float(best)
+
+
+def _properties(feature: Mapping[str, Any]) -> Mapping[str, Any]:
+    properties = feature.get("properties")
+    return properties if isinstance(properties, Mapping) else {}
+
+
+def _code_of(feature: Mapping[str, Any], code: str) -> str | None:
+    value = _properties(feature).get(code, feature.get("id") if code == "code" else None)
+    return None if value is None else str(value)
 
 
 def _features(shapes: object) -> list[Mapping[str, object]]:
     import orjson
 
     if isinstance(shapes, str | os.PathLike):
-        path = Path(shapes)
+        path = FilePath(shapes)
         try:
             shapes = read_regular(path, _LARGEST + 1)
             if len(shapes) > _LARGEST:
@@ -140,27 +211,26 @@ def _features(shapes: object) -> list[Mapping[str, object]]:
     return [f for f in shapes["features"] if isinstance(f, Mapping)]
 
 
-def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[str, list[Any]]]:
+def _polygons(features: list[Mapping[str, Any]], code: str) -> Iterator[tuple[str, list[Path]]]:
     """Code of each region with its outlines; holes stay open."""
-    from matplotlib.path import Path as Outline
+    from matplotlib.path import Path
 
     for feature in features:
-        properties = feature.get("properties") or {}
-        name = properties.get(code, feature.get("id") if code == "code" else None)
+        name = _code_of(feature, code)
         shape = feature.get("geometry") or {}
         if name is None or shape.get("type") not in _KINDS:
             continue
         parts = shape["coordinates"] if shape["type"] == "MultiPolygon" else [shape["coordinates"]]
-        outlines = []
+        outlines: list[Path] = []
         try:
             for rings in parts:
-                paths = [Outline(np.asarray(ring, dtype=float)[:, :2], closed=True) for ring in rings]
-                outlines.append(Outline.make_compound_path(*paths))
+                paths = [Path(np.asarray(ring, dtype=float)[:, :2], closed=True) for ring in rings]
+                outlines.append(Path.make_compound_path(*paths))
         except (ValueError, IndexError, TypeError):
             raise TableError(
                 f"The shape of region '{name}' is not a polygon of longitudes and latitudes."
             ) from None
-        yield str(name), outlines
+        yield name, outlines
 
 
 def _limits(values: Floats, classes: int, breaks: str | list[float], factor: float) -> Floats:

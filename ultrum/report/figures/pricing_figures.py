@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Array, Bools, Floats
 from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
@@ -29,17 +28,19 @@ from ultrum.report.figures.figure_style import (
     STONE,
     TIDE,
     axes_for,
+    figure_function,
     foot,
-    house_style,
+    heading,
+    legend_above,
     names_apart,
+    points,
 )
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-@house_style
-@validate_arguments
+@figure_function
 def beta_path(
     betas: RollingFit | FilteredBetas | ConditionalBetas,
     asset: str,
@@ -111,13 +112,12 @@ def beta_path(
         ax.axvline(_day(date), color=LINES[(k + 1) % len(LINES)], linewidth=1.4, label=name)
     ax.set_ylabel("beta")
     ax.set_title(title)
-    ax.legend(loc="best", fontsize=9)
+    ax.legend(loc="best", fontsize=points(9))
     foot(ax, span_of(path.dropna().index), basis, source=source)
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Path of the statistic of a break test, with its 5 % critical values.
 
@@ -165,13 +165,12 @@ def break_path(test: BreakTest, *, source: str = "", ax: Axes | None = None) -> 
     largest = test.distribution == SUP_F
     ax.set_ylabel("F of a break at each date" if largest else "cumulated recursive residuals, deviations")
     ax.set_title(f"{test.name}: {'a break at an unknown date' if largest else 'drift of the coefficients'}")
-    ax.legend(loc="best", fontsize=9)
+    ax.legend(loc="best", fontsize=points(9))
     foot(ax, span_of(test.path.index), source=source)
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Realised against predicted mean excess return of each asset.
 
@@ -199,14 +198,14 @@ def predicted_against_realised(result: TwoPass, *, source: str = "", ax: Axes | 
     shown = result.pricing.dropna()
     percent = 100 * result.periods_per_year
     x, y = (percent * shown[c].to_numpy() for c in ("predicted", "realised"))
-    ax = axes_for(ax, height=6.2)
+    ax = axes_for(ax, 6.2)
     across, up = _room(x), _room(y)
     ends = (min(across[0], up[0]), max(across[1], up[1]))
     ax.plot(ends, ends, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label="predicted = realised")
     ax.scatter(x, y, color=TIDE, s=30, zorder=3)
     ax.set_xlim(*across)
     ax.set_ylim(*up)
-    ax.legend(loc="lower right", fontsize=9)
+    ax.legend(loc="lower right", fontsize=points(9))
     ax.set_xlabel("Predicted mean excess return, % per year")
     ax.set_ylabel("Realised mean excess return, % per year")
     r2 = round(result.r2, 2) + 0.0  # no minus before a zero
@@ -223,8 +222,7 @@ def _room(values: Floats) -> tuple[float, float]:
     return low - edge, high + edge
 
 
-@house_style
-@validate_arguments
+@figure_function
 def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
     """Beta of every specification, sorted, with its choices; the base case and a published beta are marked.
 
@@ -256,7 +254,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
     """
     table = result.to_frame().dropna(subset=["beta"]).sort_values("beta", kind="stable").reset_index(drop=True)
     options = [(c, v) for c in CHOICES if table[c].nunique() > 1 for v in dict.fromkeys(result.table[c])]
-    ax = axes_for(ax, height=4.4 + 0.26 * len(options))
+    ax = axes_for(ax, 4.4, per_row=0.26, rows=len(options))
     x = np.arange(len(table))
     reach = float(table["beta"].max() - table["beta"].min()) or 1.0
     low = table["low"].clip(lower=table["beta"].min() - reach)
@@ -274,7 +272,7 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
             xytext=(0, -12),
             textcoords="offset points",
             ha="right",
-            fontsize=9,
+            fontsize=points(9),
             color=INK,
         )
     _mark_choices(ax, table, options, chosen)
@@ -299,7 +297,7 @@ def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]],
                 -0.5,
                 row + 0.55 * step,
                 choice,
-                fontsize=8.5,
+                fontsize=points(8.5),
                 color=STONE,
                 style="italic",
                 va="center",
@@ -325,7 +323,7 @@ def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]],
         places.append(row)
         names.append(f"{value}")
     ax.axhline(low - 0.5 * step, color=STONE, linewidth=0.8)
-    ax.set_yticks(places, names, fontsize=9)
+    ax.set_yticks(places, names, fontsize=points(9))
     ax.set_ylim(row - 1.5 * step, high)
     ax.set_xticks([])
     ax.set_ylabel("beta", y=(low + (high - low) / 2 - row) / (high - row), ha="center")
@@ -343,15 +341,14 @@ def _say(ax: Axes, x: Array, y: pd.Series, text: str) -> None:
         xytext=(0, -34),
         textcoords="offset points",
         ha="left",
-        fontsize=9,
+        fontsize=points(9),
         color=LANTERN,
         fontweight="bold",
         arrowprops=line,
     )
 
 
-@house_style
-@validate_arguments
+@figure_function
 def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes | None = None) -> Axes:
     """Levered and unlevered beta of each peer, the average asset beta, and the company's own beta.
 
@@ -380,7 +377,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     'beta'
     """
     shown = result.peers.sort_values("unlevered", kind="stable")
-    ax = axes_for(ax, height=2.4 + 0.42 * len(shown))
+    ax = axes_for(ax, 1.56, per_row=0.42, rows=len(shown) + 2)
     rows = np.arange(len(shown)) + 2.0
     ax.hlines(rows, shown["unlevered"], shown["beta"], color=MIST, linewidth=3)
     ax.scatter(shown["beta"], rows, color=STONE, s=34, label="levered (equity) beta", zorder=3)
@@ -404,8 +401,9 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.2, rows[-1] + 1.4)
     ax.set_xlabel("beta")
-    ax.set_title(f"{len(shown)} peers: asset (unlevered) beta {decimals(result.asset_beta)}")
-    ax.legend(loc="upper right", fontsize=9, ncols=3)
+    rows_of_legend = legend_above(ax, *ax.get_legend_handles_labels())
+    title = f"{len(shown)} peers: asset (unlevered) beta {decimals(result.asset_beta)}"
+    heading(ax, title, legend_rows=rows_of_legend)
     foot(ax, result.basis, f"bars: {100 * level:g} % intervals", source=source)
     return ax
 

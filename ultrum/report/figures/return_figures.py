@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -26,10 +25,14 @@ from ultrum.report.figures.figure_style import (
     STONE,
     TIDE,
     axes_for,
+    figure_function,
     figure_of,
     foot,
-    house_style,
+    heading,
+    legend_above,
     names_apart,
+    points,
+    room_for_texts,
 )
 from ultrum.report.figures.series_figures import moments_of, reading_of
 
@@ -47,8 +50,7 @@ _BELOW_TO_ABOVE: Final = (
 )
 
 
-@house_style
-@validate_arguments
+@figure_function
 def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """Mean return of each asset against its volatility; up to 80 are labelled without overlaps.
 
@@ -74,7 +76,7 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     """
     table = result.table.dropna(subset=["mean", "volatility"])
     x, y = 100 * table["volatility"].astype(float), 100 * table["mean"].astype(float)
-    ax = axes_for(ax, height=6.0)
+    ax = axes_for(ax, 6.0)
     ax.axhline(0, color=STONE, linewidth=0.8)
     few = len(table) <= MOST_NAMES
     ax.scatter(x, y, s=26 if few else 6, color=TIDE, alpha=None if few else 0.5, zorder=3)
@@ -88,8 +90,7 @@ def risk_against_return(result: RiskReturn, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     """Histogram with the normal of the same mean and standard deviation; a Q–Q plot in the corner.
 
@@ -140,22 +141,15 @@ def histogram(result: Distribution, *, ax: Axes | None = None) -> Axes:
     expected = ", ".join(
         decimals(count, 0) if count >= 10 else significant(count, 2) for count in tails["expected"]
     )
-    ax.set_title(f"Distribution of {result.name}", pad=26)
-    ax.text(
-        0,
-        1.025,
-        f"|z| > 2, 3, 4: {counts}; expected under normality: {expected}",
-        transform=ax.transAxes,
-        fontsize=9.5,
-    )
+    subtitle = f"|z| > 2, 3, 4: {counts}; expected under normality: {expected}"
+    heading(ax, f"Distribution of {result.name}", subtitle)
     ax.legend(loc="upper left")
     _quantiles(ax.inset_axes((0.70, 0.60, 0.28, 0.36)), result)
     foot(ax, result.in_percent)
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     """The grid of returns by year and month, coloured around zero, with every value printed.
 
@@ -188,7 +182,8 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     yearly = np.abs(values[: len(result.table), -1])
     yearly_reach = max(float(np.nanpercentile(yearly, 95)), 1e-9) if np.isfinite(yearly).any() else reach
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
-    ax = axes_for(ax, height=1.7 + 0.27 * len(shown))
+    ax = axes_for(ax, 1.7, per_row=0.27, rows=len(shown))
+    is_narrow = room_for_texts(1.0) > 1.3  # a cell has no room for a decimal
     painted = values.copy()
     painted[-1] = np.nan
     painted[: len(result.table) + 1, -1] *= reach / yearly_reach  # years have a scale of their own
@@ -196,21 +191,22 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     for (row, column), value in np.ndenumerate(values):
         if np.isfinite(value):
             dark = abs(painted[row, column]) > 0.72 * reach if np.isfinite(painted[row, column]) else False
-            text = decimals(value, 0) if row == len(values) - 1 else decimals(value, 1)
+            text = decimals(value, 0 if row == len(values) - 1 or is_narrow else 1)
             ax.text(
                 column,
                 row,
                 text,
                 ha="center",
                 va="center",
-                fontsize=8,
+                fontsize=points(8),
                 color="white" if dark else INK,
             )
-    ax.set_xticks(range(len(shown.columns)), list(shown.columns))
+    months = [name[:1] if is_narrow and name != "year" else name for name in map(str, shown.columns)]
+    ax.set_xticks(range(len(shown.columns)), months)
     partial = result.table.attrs.get("partial_years", [])
     years = [f"{year} *" if year in partial else str(year) for year in result.table.index]
     ax.set_yticks(range(len(shown)), [*years, "mean", "positive, %"])
-    ax.tick_params(length=0, labelsize=8.5, top=True, labeltop=True, bottom=False, labelbottom=False)
+    ax.tick_params(length=0, labelsize=points(8.5), top=True, labeltop=True, bottom=False, labelbottom=False)
     ax.grid(visible=False)
     ax.axhline(len(result.table) - 0.5, color="white", linewidth=3)
     ax.axvline(len(shown.columns) - 1.5, color="white", linewidth=3)
@@ -222,8 +218,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def growth_of_one(
     x: SeriesTable | TimeSeries, *, title: str = "", source: str = "", ax: Axes | None = None
 ) -> Axes:
@@ -278,13 +273,11 @@ def growth_of_one(
     ax.set_yscale("log")
     ax.yaxis.set_major_formatter(_plain_number)
     ax.yaxis.set_minor_formatter(_plain_number)
-    ax.tick_params(axis="y", which="minor", labelsize=8)
+    ax.tick_params(axis="y", which="minor", labelsize=points(8))
     ax.set_ylabel("Cumulative wealth of 1 invested, log scale")
-    lines = -(-len(table.names) // 4) if len(table.names) > 1 else 0
     alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
-    ax.set_title(title or f"Cumulative wealth of 1{alone}", pad=12 + 18 * lines)
-    if len(table.names) > 1:
-        ax.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2, fontsize=9.5)
+    lines = legend_above(ax, *ax.get_legend_handles_labels()) if len(table.names) > 1 else 0
+    heading(ax, title or f"Cumulative wealth of 1{alone}", legend_rows=lines)
     foot(
         ax,
         f"{table.frequency.name}, {span_of(table.index)}; returns compounded",
@@ -293,8 +286,7 @@ def growth_of_one(
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Axes:
     """Drawdown: decline from the running maximum.
 
@@ -320,7 +312,7 @@ def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Ax
     """
     name = name or str(result.drawdown_series.columns[0])
     values = 100 * result.drawdown_series[name]
-    ax = axes_for(ax, height=4.2)
+    ax = axes_for(ax, 4.2)
     ax.fill_between(moments_of(values.index), values, 0, color=TIDE, alpha=0.45, linewidth=0)
     ax.plot(moments_of(values.index), values, color=TIDE, linewidth=1.0)
     ax.set_ylim(top=0)
@@ -334,8 +326,7 @@ def drawdown(result: Drawdowns, *, name: str = "", ax: Axes | None = None) -> Ax
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     """Correlations as a coloured grid; those not significant at the 5 % level are pale.
 
@@ -362,13 +353,13 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
 
     matrix = result.table.to_numpy(dtype=float)
     count = len(matrix)
-    ax = axes_for(ax, height=max(4.0, 1.6 + 0.36 * min(count, 26)))
+    ax = axes_for(ax, 1.6, per_row=0.36, rows=min(max(count, 7), 26))
     colours = LinearSegmentedColormap.from_list("around zero", _BELOW_TO_ABOVE)
     painted = ax.imshow(matrix, cmap=colours, vmin=-1, vmax=1, aspect="auto")
     figure = figure_of(ax)
     scale = figure.colorbar(painted, ax=ax, fraction=0.03, pad=0.02, ticks=[-1, -0.5, 0, 0.5, 1])
     scale.outline.set_visible(False)
-    scale.ax.tick_params(length=0, labelsize=8.5)
+    scale.ax.tick_params(length=0, labelsize=points(8.5))
     names = [str(n) for n in result.table.index]
     if count <= 26:
         _write_correlations(ax, matrix, result.p_values.to_numpy(dtype=float))
@@ -377,7 +368,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     shown_names = [names[k] for k in shown]
     ax.set_xticks(shown, shown_names, rotation=45 if slanted else 0, ha="right" if slanted else "center")
     ax.set_yticks(shown, shown_names)
-    ax.tick_params(length=0, labelsize=8.5)
+    ax.tick_params(length=0, labelsize=points(8.5))
     ax.grid(visible=False)
     for side in ax.spines.values():
         side.set_visible(False)
@@ -389,8 +380,7 @@ def correlation_grid(result: Correlations, *, ax: Axes | None = None) -> Axes:
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     """Cumulative active return of an asset over its benchmark, compounded, and by horizon.
 
@@ -427,8 +417,8 @@ def against_benchmark(result: Relative, *, ax: Axes | None = None) -> Axes:
     words = "; ".join(
         f"{h} {percent(row['active_return'], 1, signed=True)}" for h, row in result.table.iterrows()
     )
-    ax.set_title(result.active.name.replace("_less_", " against "), pad=26)
-    ax.text(0, 1.025, f"active return over {words} (% points)", transform=ax.transAxes, fontsize=9.5)
+    title = result.active.name.replace("_less_", " against ")
+    heading(ax, title, f"active return over {words} (% points)")
     foot(ax, result.in_percent)
     return ax
 
@@ -453,8 +443,10 @@ def _quantiles(ax: Axes, result: Distribution) -> None:
     reach = max(float(np.abs(sample_quantiles).max()), 3.0)
     ax.plot([-reach, reach], [-reach, reach], color=LANTERN, linewidth=1)
     ax.plot(theory, sample_quantiles, ".", color=TIDE, markersize=2.5)
-    ax.set_title("Normal Q–Q plot", fontsize=8, fontweight="normal", pad=3)
-    ax.tick_params(labelsize=7)
+    ax.set_title(
+        "Normal Q–Q plot" if room_for_texts(1.0) < 1.3 else "Q–Q", fontsize=points(8), fontweight="normal", pad=3
+    )
+    ax.tick_params(labelsize=points(7))
 
 
 def _plain_number(value: float, _: object) -> str:

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Array
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
@@ -16,6 +15,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
 from ultrum.core.time.period_labels import span_of
 from ultrum.core.transform.growth_rebasing_deflating import rebase as rebased
+from ultrum.desk.column_names import unique_headings
 from ultrum.errors import UnitError, name_list
 from ultrum.report.figures.figure_style import (
     DASHES,
@@ -28,8 +28,15 @@ from ultrum.report.figures.figure_style import (
     STONE,
     TIDE,
     axes_for,
+    columns_that_fit,
+    figure_function,
     foot,
-    house_style,
+    heading,
+    legend_above,
+    new_figure,
+    points,
+    title_above,
+    wrap_to_width,
 )
 
 if TYPE_CHECKING:
@@ -125,8 +132,7 @@ _BARS: Final = ("open", "high", "low", "close")
 Episodes = Mapping[str, tuple[str, str]]
 
 
-@house_style
-@validate_arguments
+@figure_function
 def through_time(
     *series: TimeSeries,
     rebase: str = "",
@@ -204,13 +210,12 @@ def through_time(
     rows = _legend(ax, lines) if len(lines) > 1 else 0
     headed = title or (lines[0].metadata.heading if len(lines) == 1 else "")
     if headed:
-        ax.set_title(headed, pad=12 + 16 * rows)
+        heading(ax, headed, legend_rows=rows)
     foot(ax, _foot(lines))
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def bars(
     table: SeriesTable, *, bands: SeriesTable | None = None, title: str = "", ax: Axes | None = None
 ) -> Axes:
@@ -266,15 +271,12 @@ def bars(
             ax.hlines(c[mask], at, at + half, color=colour, linewidth=1.3)
     metadata = table["close"].metadata
     ax.set_ylabel(unit_in_words(metadata))
-    ax.set_title(title or _without_field(metadata), pad=30)
-    handles = ax.get_legend_handles_labels()
-    ax.legend(*handles, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, borderaxespad=0.2)
+    heading(ax, title or _without_field(metadata), legend_rows=legend_above(ax, *ax.get_legend_handles_labels()))
     foot(ax, metadata.address, f"{table.frequency.name}, {span_of(table.index)}, {len(days)} bars")
     return ax
 
 
-@house_style
-@validate_arguments
+@figure_function
 def small_multiples(
     series: Sequence[TimeSeries] | SeriesTable,
     *,
@@ -308,24 +310,24 @@ def small_multiples(
     2
     """
     from matplotlib.dates import AutoDateLocator
-    from matplotlib.figure import Figure
     from matplotlib.ticker import EngFormatter
 
     locator: Any = AutoDateLocator
     lines = [series[n] for n in series.names] if isinstance(series, SeriesTable) else list(series)
     if not lines:
         raise UnitError("There is nothing to draw. Pass at least one series.")
-    wide = min(columns, len(lines))
+    wide = min(columns, len(lines), columns_that_fit(2.2) or columns)
     tall = -(-len(lines) // wide)
-    figure = Figure(figsize=(max(9.0, 3.2 * wide), 0.8 + 2.1 * tall), layout="constrained")
+    figure = new_figure(0.8, width=max(9.0, 3.2 * wide), per_row=2.1, rows=tall)
     grid = figure.subplots(tall, wide, squeeze=False, sharex=True)
     axes = list(grid.flat)
     for number, (ax, line) in enumerate(zip(axes, lines, strict=False)):
         _shade(ax, shade, None)
         _draw_line(ax, line, TIDE, "solid", width=1.1)
-        ax.set_title(_wrap(line.metadata.heading, 34), fontsize=9.5, pad=4)
-        ax.set_ylabel(unit_in_words(line.metadata), fontsize=8)
-        ax.tick_params(labelsize=8, labelbottom=number + wide >= len(lines))
+        title_of = wrap_to_width(ax, line.metadata.heading, points(10.5), 0.9 / wide)
+        ax.set_title(title_of, fontsize=points(9.5), pad=4)
+        ax.set_ylabel(unit_in_words(line.metadata), fontsize=points(8))
+        ax.tick_params(labelsize=points(8), labelbottom=number + wide >= len(lines))
         ax.xaxis.set_major_locator(locator(minticks=2, maxticks=4))  # narrow pictures
         if max(map(abs, ax.get_ylim())) >= _LARGE:
             ax.yaxis.set_major_formatter(EngFormatter(sep=""))
@@ -334,7 +336,7 @@ def small_multiples(
     for ax in axes[len(lines) :]:
         ax.set_visible(False)
     if title:
-        figure.suptitle(title, x=0.01, ha="left", fontweight="bold", fontsize=12.5)
+        title_above(figure, title)
     foot(axes[0], _foot(lines))
     return axes[: len(lines)]
 
@@ -411,7 +413,7 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
             transform=ax.get_xaxis_transform(),
             ha="center",
             va="top",
-            fontsize=8.5,
+            fontsize=points(8.5),
             color=STONE,
             rotation=90 if len(name) > 14 else 0,
         )
@@ -429,34 +431,18 @@ def _reference(ax: Axes, level: float, colour: str, dash: object) -> None:
 
 
 def _legend(ax: Axes, lines: Sequence[TimeSeries]) -> int:
-    """Legend above the axes; returns its number of rows of text."""
+    """Legend of the lines above the axes; returns its number of rows of text."""
     from matplotlib.lines import Line2D
 
     handles = [
         Line2D([], [], color=LINES[k % len(LINES)], linestyle=DASHES[k % len(DASHES)], linewidth=2)
         for k in range(len(lines))
     ]
-    names = [_wrap(line.metadata.heading, 44) for line in lines]
-    columns = 2 if max(map(len, names)) > 26 else min(3, len(names))
-    ax.legend(
-        handles,
-        names,
-        loc="lower left",
-        bbox_to_anchor=(0, 1.0),
-        ncols=columns,
-        borderaxespad=0.2,
-        fontsize=9.5,
-        handlelength=2.2,
-    )
-    down = -(-len(names) // columns)  # a legend is filled column by column
-    deepest = (max(n.count("\n") + 1 for n in names[row::down]) for row in range(down))
-    return sum(deepest)
-
-
-def _wrap(text: str, width: int) -> str:
-    import textwrap
-
-    return "\n".join(textwrap.wrap(text, width)) or text
+    names = [
+        wrap_to_width(ax, name, points(9.5), 0.4)
+        for name in unique_headings(lines, [line.metadata.heading for line in lines])
+    ]
+    return legend_above(ax, handles, names)
 
 
 def _without_field(metadata: Metadata) -> str:
@@ -477,8 +463,7 @@ def _foot(lines: Sequence[TimeSeries]) -> str:
 # Coverage of a panel: each series from its first value to its last, and its gaps
 
 
-@house_style
-@validate_arguments
+@figure_function
 def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     """Coverage of a panel: the span and gaps of each series, and the complete rows.
 
@@ -502,7 +487,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     True
     """
     table = _most_lacking(panel.coverage)
-    ax = axes_for(ax, height=max(3.0, 1.4 + 0.2 * len(table)))
+    ax = axes_for(ax, 1.4, per_row=0.2, rows=max(8, len(table)))
     gone = panel.missing_log[panel.missing_log["cause"].astype(str).isin(("gap", "stale price"))]
     for row, name in enumerate(table.index[::-1]):
         _draw_coverage(
@@ -515,7 +500,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     ends = [str(panel.assets.index[k]) for k in (0, -1)]
     ax.axvspan(edge_of(ends[0]), edge_of(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)
     ax.set_yticks(range(len(table)), [str(n) for n in table.index[::-1]])
-    ax.tick_params(axis="y", length=0, labelsize=8)
+    ax.tick_params(axis="y", length=0, labelsize=points(8))
     ax.grid(visible=False, axis="y")
     ax.set_ylim(-0.8, len(table) - 0.2)
     ax.set_title(f"Panel coverage: {len(panel.assets)} complete {panel.frequency.noun}s")
