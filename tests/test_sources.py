@@ -368,6 +368,18 @@ class Credentials(OnPractice):
                 desk.vault.forget(desk.vault.records())
         self.assertNotIn(self.KEY.encode(), self.everything_written())
 
+    def test_the_log_tells_requests_and_retries_and_no_key(self):
+        self.service.add_fault("busy", "/college", times=1, seconds=0.01)
+        with mock.patch.dict(os.environ, {"HARBOUR_KEY": self.KEY}), self.assertLogs("ultrum", "INFO") as told:
+            desk = self.locked_desk(kind="query", name="api_key", variable="HARBOUR_KEY")
+            desk.table("college:factors_monthly.zip")
+        place = f"{self.service.places['college']}/factors_monthly.zip"
+        size = len(desk.download("college", "factors_monthly.zip").body)
+        lines = [record.getMessage() for record in told.records]
+        self.assertIn("answered", lines[0])
+        self.assertTrue(lines[1].startswith(f"{place}: {size:,} bytes in "), lines)
+        self.assertNotIn(self.KEY, "".join(lines))
+
     def test_a_key_does_not_follow_a_redirect_to_another_host(self):
         other = self.service.url.replace("127.0.0.1", "localhost")
         self.service.add_fault("moved", "/college", to=f"{other}/elsewhere")
@@ -412,6 +424,9 @@ class Credentials(OnPractice):
             command("trail", "s-results", cwd=self.folder),
         ]  # fmt: skip
         self.assertEqual([d.returncode for d in said], [0, 0], said[0].stderr)
+        log = (self.folder / "l.txt").read_text()
+        self.assertRegex(log, r"Z http\S+: [\d,]+ bytes in .* s\n")
+        self.assertIn("stage 'prices' computed in ", log)
         for path in kinds:
             self.service.add_fault("unavailable", f"/{path}", times=-1, seconds=0.01)
             said.append(

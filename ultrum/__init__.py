@@ -7,7 +7,11 @@ align them (`align`), estimate (`regress`, `factor_betas`, `cost_of_equity`), or
 file (`run_study`). `practice` is a synthetic world of data for examples. Names are imported on first use.
 """
 
+import logging
+
 import lazy_loader
+
+logging.getLogger(__name__).addHandler(logging.NullHandler())  # silent until the user asks for a log
 
 __version__ = "0.1.0"
 

@@ -68,7 +68,7 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
     (
         "ultrum estimate KELP.csv --factors factors.csv",
         "ultrum estimate prices.csv --factors factors.csv --factor size --rolling P5Y --asset KELP",
-        "ultrum estimate KELP.csv --factors factors.csv --cost --premium 5% --save kelp.toml",
+        "ultrum estimate KELP.csv --factors factors.csv --cost --premium 5% --save cost.toml",
     )
 )
 

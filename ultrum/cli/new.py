@@ -15,7 +15,7 @@ from ultrum.cli.terminal_output import echo
 _EXAMPLES: Final = "\b\n" + "\n".join(
     (
         "ultrum new kelp.toml KELP.csv --factors factors.csv",
-        "ultrum new kelp.toml prices.csv --factors factors.csv --asset KELP --dividends dividends.csv",
+        "ultrum new shares.toml prices.csv --factors factors.csv --asset KELP --dividends dividends.csv",
         "ultrum new mine.toml --asset EBMK --factor market --factor value",
     )
 )
@@ -98,7 +98,7 @@ def new(
         from ultrum.study.template import practice_study
 
         practice_study(study, asset, list(more_factors) or ["market"], frequency or "M", title)
-        echo(f"{study} written. Edit its sources, then: ultrum run {study}")
+        echo(f"{study} written. Run 'ultrum practice' in another terminal, then: ultrum run {study}")
         return
     if not factors:
         raise click.UsageError("Add --factors FILE: factor returns, or an index.")

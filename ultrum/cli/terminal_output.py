@@ -61,10 +61,15 @@ def echo(text: object = "", err: bool = False) -> None:
 
 def configure(quiet: bool, verbose: bool, log: Path | None) -> None:
     """Apply the global options: the verbosity on the terminal, and a log file."""
+    library = logging.getLogger("ultrum")
     for handler in list(LOGGER.handlers):
         LOGGER.removeHandler(handler)
+        library.removeHandler(handler)
         handler.close()
     LOGGER.addHandler(_LogFile(log) if log is not None else logging.NullHandler())
+    if log is not None:
+        library.addHandler(LOGGER.handlers[0])
+        library.setLevel(logging.INFO)
     LOGGER.setLevel(logging.ERROR if quiet else logging.DEBUG if verbose else logging.INFO)
 
 
@@ -100,6 +105,7 @@ class _LogFile(logging.FileHandler):
             super().emit(record)
         except OSError as error:
             LOGGER.removeHandler(self)
+            logging.getLogger("ultrum").removeHandler(self)
             text = f"warning: the log {self.file} cannot be written: {error.strerror}"
             click.echo(printable(text), err=True)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import email.utils
+import logging
 import re
 import threading
 import time
@@ -33,6 +34,8 @@ from ultrum.sources.sdmx.queries import message_of_fault
 BUSY: Final = (429, 500, 502, 503, 504)
 _REDIRECTS: Final = (301, 302, 303, 307, 308)
 _WHOLE: Final = (200, 203)
+_LOG: Final = logging.getLogger(__name__)
+_PRACTICE: Final = "http://127.0.0.1:8765/"  # where `ultrum practice` serves
 _SYSTEM_ERROR: Final = re.compile(r"\[Errno -?\d+\] ")
 _ASKS: Final = frozenset(("if-none-match", "if-modified-since"))
 _NO_SECRET: Final = Secret({}, {}, ())
@@ -122,14 +125,18 @@ class HttpClient:
         """
         refuse_secret(url, "The address")
         shown = secret or _NO_SECRET
+        start = time.monotonic()
         asks = _conditions(held) if self.policy.conditional else {}
         try:
             with hidden_in_logs(shown.words, _LOGGERS):
-                return self._with_retries(url, {"accept": accept, **asks}, shown)
+                download = self._with_retries(url, {"accept": accept, **asks}, shown)
         except AnswerError as error:
             raise type(error)(shown.redact(str(error)), error.status) from None
         except SourceError as error:
             raise SourceError(shown.redact(str(error))) from None
+        size = "unchanged" if download.unchanged else f"{len(download.body):,} bytes"
+        _LOG.info("%s: %s in %.2f s", shown.redact(url), size, time.monotonic() - start)
+        return download
 
     def _with_retries(self, url: str, headers: dict[str, str], secret: Secret) -> Download:
         first: list[Exception] = []
@@ -143,6 +150,7 @@ class HttpClient:
             return self._once(url, headers, secret)
         except _PassingError as failure:
             first.append(failure)
+            _LOG.info("%s: trying again, since %s", secret.redact(url), secret.redact(str(failure)))
         retry = tenacity.Retrying(
             stop=tenacity.stop_after_attempt(self.policy.attempts),
             retry=tenacity.retry_if_exception_type(_PassingError),
@@ -154,9 +162,11 @@ class HttpClient:
             return retry(_try)
         except _PassingError as failure:
             why = _SYSTEM_ERROR.sub("", str(failure)).rstrip(".")
+            practice = "; for the practice data, run 'ultrum practice' in another terminal"
+            is_up = f"that the service is up{practice if url.startswith(_PRACTICE) else ''}"
             raise SourceError(
                 f"{url} could not be downloaded in {_tries(self.policy.attempts)}: {why}. "
-                "Check the address and that the service is up, or run offline from the vault."
+                f"Check the address and {is_up}, or run offline from the vault."
             ) from None
 
     def _wait(self, state: tenacity.RetryCallState) -> float:

@@ -13,8 +13,10 @@ import hashlib
 import hmac
 import inspect
 import json
+import logging
 import os
 import secrets
+import time
 import types
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -45,6 +47,7 @@ _CODE: Final = (".py", ".j2", ".css", ".js", ".json", ".toml")
 _LIBRARIES: Final = ("numpy", "scipy", "pandas", "pyarrow")
 _AGENCIES: Final = {"ALL"}
 _KEY_BYTES: Final = 32
+_LOG: Final = logging.getLogger(__name__)
 _IS_SET, _NAMES = "is set", "names"
 Progress = Callable[[str], None]
 Place = tuple[str, ...]
@@ -219,8 +222,10 @@ class Stages:
                 _warn(_warning_from(*warning), name)
             self._note(name, kept.settings, needs, kept.state, kept.accesses, True)
             self._register(name, kept.state, kept.value)
+            _LOG.info("stage '%s' taken from the stored ones", name)
             return cast(T, kept.value)
         self.tell(name)
+        start = time.monotonic()
         before, reads = len(self.desk.repository.downloads.accesses), _Reads()
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
@@ -237,6 +242,7 @@ class Stages:
         if self.kept and body:
             self.kept.keep(key, body, state, reads.found, [(t, self._as_read(t)) for t in accesses])
         self._note(name, reads.found, needs, state, accesses, False)
+        _LOG.info("stage '%s' computed in %.2f s", name, time.monotonic() - start)
         self._register(name, state, value)
         return cast(T, value)
 
