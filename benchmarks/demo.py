@@ -41,13 +41,7 @@ def own_files(folder):
     days = pd.bdate_range("2015-01-01", "2024-12-31")
     market = rng.normal(0.0004, 0.01, len(days))
     close = 100 * np.exp(np.cumsum(1.2 * market + rng.normal(0, 0.012, len(days))))
-    bars = {
-        "Open": close,
-        "High": 1.01 * close,
-        "Low": 0.99 * close,
-        "Close": close,
-        "Adj Close": 0.9 * close,
-    }
+    bars = {"Open": close, "High": 1.01 * close, "Low": 0.99 * close, "Close": close, "Adj Close": 0.9 * close}
     frame = pd.DataFrame(bars, days).round(4).assign(Volume=[f"{1_000_000 + k:,}" for k in range(len(days))])
     frame.iloc[::-1].rename_axis("Date").to_csv(folder / "KELP.csv", date_format="%m/%d/%Y")
     months = 100 * (np.exp(pd.Series(market, days).groupby(days.to_period("M")).sum()) - 1)

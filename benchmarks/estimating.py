@@ -70,10 +70,7 @@ def rolling(hac):
         lambda: ul.rolling_regress(frame, factors, window=60, errors="hac" if hac else "classical")
     )
     apart = max(
-        max(
-            np.max(np.abs(made.coefficients[w, i] - b) / s),
-            np.max(np.abs(made.standard_errors[w, i] / s - 1)),
-        )
+        max(np.max(np.abs(made.coefficients[w, i] - b) / s), np.max(np.abs(made.standard_errors[w, i] / s - 1)))
         for (w, i), (b, s) in zip(pairs, answers, strict=True)
     )
     return slow, quick, f"largest difference {apart:.0e} errors"
@@ -156,24 +153,13 @@ def cost_draws():
 
 def run():
     rows = [
-        (
-            "rolling, 2,000 × 720, 4 factors, window 60, classical",
-            rolling(False),
-            "150 (least), 400 (aim)",
-        ),
+        ("rolling, 2,000 × 720, 4 factors, window 60, classical", rolling(False), "150 (least), 400 (aim)"),
         ("rolling, the same, Newey–West", rolling(True), "40 (least), 100 (aim)"),
-        (
-            "full sample, 20,000 × 600, 5 factors, HC1, compared with one lstsq",
-            full_sample(),
-            "0.5 (least)",
-        ),
+        ("full sample, 20,000 × 600, 5 factors, HC1, compared with one lstsq", full_sample(), "0.5 (least)"),
         ("two-pass, 600 × 3,000, 6 characteristics", cross_sections(), "2.5 (least)"),
         ("10,000 draws of a five-factor cost of equity", cost_draws(), "1 (least)"),
     ]
-    lines = [
-        "| what | NumPy, s | Ultrum, s | times faster | wanted | |",
-        "|---|---:|---:|---:|---|---|",
-    ]
+    lines = ["| what | NumPy, s | Ultrum, s | times faster | wanted | |", "|---|---:|---:|---:|---|---|"]
     for name, (slow, quick, note), wanted in rows:
         lines.append(f"| {name} | {slow:.2f} | {quick:.2f} | {slow / quick:.1f} | {wanted} | {note} |")
     return "\n".join(lines)

@@ -30,9 +30,7 @@ def panel_of(returns, factors):
     f = pd.DataFrame(factors, index, [f"f{k + 1}" for k in range(factors.shape[1])])
     assets = pd.DataFrame(returns, index, [f"a{i}" for i in range(returns.shape[1])])
     return ul.align(
-        assets=assets,
-        factors=ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill"),
-        risk_free=bill,
+        assets=assets, factors=ul.SeriesTable.from_pandas(f, measure="return", excess_of="bill"), risk_free=bill
     )
 
 
@@ -156,31 +154,13 @@ class Page:
 def run():
     page = Page()
     page.add("t test of one alpha, classical, T = 60", one_alpha_rate(60, 1), 3.5, 6.5)
-    page.add(
-        "joint alpha, exact, N = 10, T = 120, K = 1",
-        joint_alpha_rates(120, 10, 1, 2),
-        3.5,
-        6.5,
-    )
-    page.add(
-        "joint alpha, exact, N = 25, T = 120, K = 3",
-        joint_alpha_rates(120, 25, 3, 3),
-        3.5,
-        6.5,
-    )
-    page.add(
-        "joint alpha, exact, Student's t(4) errors, N = 10, T = 120",
-        joint_alpha_rates(120, 10, 1, 15, 4),
-    )
+    page.add("joint alpha, exact, N = 10, T = 120, K = 1", joint_alpha_rates(120, 10, 1, 2), 3.5, 6.5)
+    page.add("joint alpha, exact, N = 25, T = 120, K = 3", joint_alpha_rates(120, 25, 3, 3), 3.5, 6.5)
+    page.add("joint alpha, exact, Student's t(4) errors, N = 10, T = 120", joint_alpha_rates(120, 10, 1, 15, 4))
     a, b = hac_rates(600, 0.0, False, 20)
     page.add("Newey–West, T = 600, iid, constant", a, 4, 7)
     page.add("Newey–West, T = 600, iid, slope", b, 4, 7)
-    page.add(
-        "Newey–West, T = 600, spread moves with x, slope",
-        hac_rates(600, 0.0, True, 21)[1],
-        5,
-        8,
-    )
+    page.add("Newey–West, T = 600, spread moves with x, slope", hac_rates(600, 0.0, True, 21)[1], 5, 8)
     a, b = hac_rates(600, 0.3, False, 22)
     page.add("Newey–West, T = 600, AR(0.3), constant", a, 5, 9)
     page.add("Newey–West, T = 600, AR(0.3), slope", b, 4, 7.5)
@@ -203,12 +183,7 @@ def run():
         page.add(f"Shanken, 24 single stocks, residual 8 % per month, T = 240, {name}", share)
     for rho, low, high in ((0.0, 92.5, 97), (0.1, 92.5, 97), (0.3, None, None)):
         share, drawn = cost_coverage(240, 60, rho, 40 + int(10 * rho))
-        page.add(
-            f"cost of equity, five factors, T = 240, window 60, factors AR({rho:g})",
-            share,
-            low,
-            high,
-        )
+        page.add(f"cost of equity, five factors, T = 240, window 60, factors AR({rho:g})", share, low, high)
         page.add("  the same by bootstrap (400 samples of 499 draws)", drawn)
     head = "| 95 % interval | covers, % | must lie in | |\n|---|---:|---:|---|"
     covers = "\n".join([head, *page.lines])

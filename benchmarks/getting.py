@@ -90,10 +90,7 @@ def pulls():
             tags[path] = answer.headers["etag"]
             return answer.content
 
-        with (
-            httpx.Client(limits=httpx.Limits(max_connections=8)) as client,
-            ThreadPoolExecutor(8) as pool,
-        ):
+        with httpx.Client(limits=httpx.Limits(max_connections=8)) as client, ThreadPoolExecutor(8) as pool:
             return list(pool.map(one, paths))
 
     lines = []
@@ -276,10 +273,7 @@ def search():
 
 
 def run():
-    lines = [
-        "| what | Ultrum | bare | ratio | limit | bare side |",
-        "|---|---:|---:|---:|---:|---|",
-    ]
+    lines = ["| what | Ultrum | bare | ratio | limit | bare side |", "|---|---:|---:|---:|---:|---|"]
     lines += [*pulls(), *messages(), minute_bars(), workbook()]
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return "\n".join([*lines, "", search(), "", f"Peak memory of the whole run: {peak:,.0f} MB."])

@@ -13,11 +13,7 @@ import numpy as np
 
 FIGURE = Path(__file__).parent.parent / "docs" / "screenshots" / "growth.png"
 BASE = {"assets": 1000, "months": 480, "factors": 3}
-LINES = {
-    "assets": (500, 1000, 2000, 4000, 8000),
-    "months": (120, 240, 480, 960),
-    "factors": (1, 3, 6, 10),
-}
+LINES = {"assets": (500, 1000, 2000, 4000, 8000), "months": (120, 240, 480, 960), "factors": (1, 3, 6, 10)}
 _POINT = """
 import json, sys, time
 import numpy as np, pandas as pd, ultrum as ul

@@ -227,11 +227,7 @@ def run():
     lines += ["", "| prediction | IVX, 3 to 7 | corrected | 1B, H = 1 | 1B, H = 12 | 1B, H = 12, binary |",
               "|---|---:|---:|---:|---:|---:|"]  # fmt: skip
     seed = 40
-    for rho, correlations in (
-        (0.95, (0.0, -0.9, -0.95)),
-        (0.98, (-0.9, -0.95)),
-        (1.0, (-0.9, -0.95)),
-    ):
+    for rho, correlations in ((0.95, (0.0, -0.9, -0.95)), (0.98, (-0.9, -0.95)), (1.0, (-0.9, -0.95))):
         for correlation in correlations:
             for rows in (120, 240):
                 seed += 1
@@ -252,11 +248,7 @@ def run():
                      _cell(r[4], 97.5, 92), _cell(r[5], 7.5)]  # fmt: skip
             words = "common volatility" if common else "equal spread"
             lines.append(f"| T = {rows}, {words} | {' | '.join(cells)} |")
-    lines += [
-        "",
-        "| step-down test of 100 alphas | any false rejection | at most |",
-        "|---|---:|---:|",
-    ]
+    lines += ["", "| step-down test of 100 alphas | any false rejection | at most |", "|---|---:|---:|"]
     for rows, most in ((240, 6.0), (60, 6.5)):
         seed += 1
         lines.append(f"| T = {rows} | {_cell(family(rows, seed), most)} | {most} |")

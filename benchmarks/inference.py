@@ -90,11 +90,7 @@ def run():
         verdict = _verdict(min(every, last), low, high) if max(every, last) <= high else "**outside**"
         lines.append(f"| step {step}, residual {100 * residual:.0f} % per month | {every:.1f} | {last:.1f} | "
                      f"{low} to {high} | {verdict} |")  # fmt: skip
-    lines += [
-        "",
-        "| Vasicek's betas, errors 0.10 to 0.20 | covers, % | must lie in | |",
-        "|---|---:|---|---|",
-    ]
+    lines += ["", "| Vasicek's betas, errors 0.10 to 0.20 | covers, % | must lie in | |", "|---|---:|---|---|"]
     seed = 20
     for spread, low, high in ((0.0, 95, 100), (0.1, 93, 98), (0.3, 93, 98)):
         for assets in (10, 20, 50, 200, 500):
@@ -102,11 +98,7 @@ def run():
             value = shrunk_betas(assets, spread, 0.1, 0.2, seed)
             lines.append(f"| spread {spread}, N = {assets} | {value:.1f} | {low} to {high} | "
                          f"{_verdict(value, low, high)} |")  # fmt: skip
-    lines += [
-        "",
-        "| 5 % tests, null imposed | RESET rejects, % | Chow rejects, % |",
-        "|---|---:|---:|",
-    ]
+    lines += ["", "| 5 % tests, null imposed | RESET rejects, % | Chow rejects, % |", "|---|---:|---:|"]
     for rows in (60, 120, 240):
         for unequal, rho, errors, words in (
             (False, 0.0, "hc1", "White, equal spread"), (True, 0.0, "hc1", "White, spread moves with x"),

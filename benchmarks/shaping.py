@@ -88,9 +88,7 @@ def bars():
     lines = []
     for target, alias in (("B", "D"), ("M", "ME")):
         (a, b), (mine, other) = turns(
-            3,
-            lambda t=target: ul.to_frequency(table, t),
-            lambda x=alias: frame.resample(x).agg(wanted),
+            3, lambda t=target: ul.to_frequency(table, t), lambda x=alias: frame.resample(x).agg(wanted)
         )
         kept = other.dropna().to_numpy()[: len(mine)]
         np.testing.assert_array_equal(mine.block, kept)

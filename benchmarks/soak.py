@@ -30,12 +30,7 @@ def fuzz(minutes):
     """Every target in turn, a slice of a minute at a time, each slice in a process with bounded memory."""
     from tests.fuzzing import TARGETS
 
-    end, start, faults, seen = (
-        time.monotonic() + 60 * minutes,
-        int(time.time()),
-        0,
-        dict.fromkeys(TARGETS, 0),
-    )
+    end, start, faults, seen = (time.monotonic() + 60 * minutes, int(time.time()), 0, dict.fromkeys(TARGETS, 0))
     while time.monotonic() < end:
         for target in TARGETS:
             seconds = min(60.0, 60 * minutes / len(TARGETS))
@@ -184,8 +179,7 @@ def main(words):
         faults = tests(name, ULTRUM_VAULT_SECONDS=60 * (much or 10))
     elif what == "kills":
         faults = tests(
-            "tests.test_desk.Pulling.test_killed_while_pulling_and_two_at_once",
-            ULTRUM_KILLS=int(much or 200),
+            "tests.test_desk.Pulling.test_killed_while_pulling_and_two_at_once", ULTRUM_KILLS=int(much or 200)
         )
     elif what == "flips":
         name = "tests.test_vault.HostileWorld.test_flipped_bits_are_noticed_and_mended"

@@ -32,11 +32,7 @@ print(cost.to_frame().loc[["BRTW"]].round(4).to_string())
 print(cost.interval(method="bootstrap").loc[["BRTW"]].round(4).to_string())
 print(cost.parts.loc["BRTW", ["beta", "premium", "contribution", "variance_share"]].round(4).to_string())
 print("where the variance comes from:", cost.shares.loc["BRTW"].round(2).to_dict())
-estimators = {
-    "own": table,
-    "vasicek": ul.shrink_betas(table),
-    "lagged": ul.dimson_beta(panel.sample("2015-01")),
-}
+estimators = {"own": table, "vasicek": ul.shrink_betas(table), "lagged": ul.dimson_beta(panel.sample("2015-01"))}
 print(ul.cost_comparison(estimators, asset="BRTW", premia={"market": history}, risk_free=panel.rate)
       .round(3).to_string())  # fmt: skip
 ul.figures.to_png(ul.figures.cost_components(cost, "BRTW"), "allowed_return.png")

@@ -38,8 +38,7 @@ def run(names):
     ran = own[-1] if own else None  # programs of the guide may run tests of their own before
     passed = done.returncode == 0 and ran is not None
     print(
-        f"{'ok    ' if passed else 'FAILED'} {', '.join(names)}: {ran[0] if ran else 'did not run'}",
-        flush=True,
+        f"{'ok    ' if passed else 'FAILED'} {', '.join(names)}: {ran[0] if ran else 'did not run'}", flush=True
     )
     return int(ran[1]) if ran else 0, passed, done.stdout
 

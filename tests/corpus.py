@@ -276,13 +276,7 @@ GOOD |= {
         "2019-Q1",
         list(range(1, 9)),
     ),
-    "a percent format and a percent sign": (
-        shown_in_percent(),
-        {},
-        "Yield (%)",
-        "2020-01",
-        [0.5, 0.25, 0.125],
-    ),
+    "a percent format and a percent sign": (shown_in_percent(), {}, "Yield (%)", "2020-01", [0.5, 0.25, 0.125]),
     "a Feather file": (feather(), {}, "x", "2020-01", [1, 2, 3]),
     "an archive with a read-me": (
         zipped(**{"readme.txt": "Cite the college.\n", "data.csv": "date,x\n2020-01,1\n2020-02,2\n"}),
@@ -373,13 +367,7 @@ for _style in (
     _labels = [_style.format(y=y, s=y % 100, q=q, n=("1st", "2nd", "3rd", "4th")[q - 1], r=("I", "II", "III", "IV")[q - 1])
                for y, q in _QUARTERS]  # fmt: skip
     _head = "year,quarter,x" if "," in _style else "when,x"
-    GOOD[f"quarters like {_labels[0]}"] = (
-        _rows(_head, _labels),
-        {},
-        "x",
-        "2019-Q1",
-        list(range(1, 9)),
-    )
+    GOOD[f"quarters like {_labels[0]}"] = (_rows(_head, _labels), {}, "x", "2019-Q1", list(range(1, 9)))
 _DOWN = "\n".join(f"{q},{100 + q},{104 + q}" for q in (1, 2, 3, 4))
 GOOD |= {
     "months of a quarter": (_rows("when,x", ["Jan-Mar 2020", "Apr-Jun 2020"]), {}, "x", "2020-Q1", [1, 2]),

@@ -41,11 +41,7 @@ def tables():
 def damaged_data():
     flow = FLOWS["PRICES"]
     rows = pd.DataFrame(
-        {
-            "period": ["2020-01", "2020-02", "2020-03"],
-            "value": [1.5, np.nan, -3e-7],
-            "status": list("APM"),
-        }
+        {"period": ["2020-01", "2020-02", "2020-03"], "value": [1.5, np.nan, -3e-7], "status": list("APM")}
     )
     series = [("M.QM.CPI", rows), ("M.QT.CPI", rows)]
     return [

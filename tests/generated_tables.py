@@ -14,18 +14,7 @@ import xlsxwriter
 from ultrum.core.time.frequency import Frequency
 
 MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
-WORDS = (
-    "output",
-    "prices",
-    "wages",
-    "exports",
-    "freight",
-    "rents",
-    "alpha",
-    "SMB",
-    "HML",
-    "market",
-)
+WORDS = ("output", "prices", "wages", "exports", "freight", "rents", "alpha", "SMB", "HML", "market")
 CODES = (("A12", "DE01", "B7"), ("1001", "1002", "2003"), ("007", "12", "0345"), ("QX7", "QX8", "A1B"),
          ("BRTW", "AURL", "KELP"), ("3M", "6M", "12M"), ("Brightwater Tidal", "Aurelia", "Kelp & Sons"))  # fmt: skip
 STYLES = {
@@ -67,8 +56,7 @@ class _Maker:
         self.names = self.draw("codes", CODES)[: rng.randint(2, 3)] if self.layout == "long" else tuple(
             rng.sample(WORDS, rng.randint(1, 4)))  # fmt: skip
         self.percent = self.draw(
-            "percent",
-            ["", "", "", "title", "cells", "footer", "heading"][: 7 - (self.layout == "years")],
+            "percent", ["", "", "", "title", "cells", "footer", "heading"][: 7 - (self.layout == "years")]
         )
         self.decimal = self.draw("decimal", [".", ".", ","])
         self.kind = self.draw("kind", [",", ",", ";", "\t", "|", "xlsx", "html", "json"])
@@ -237,10 +225,7 @@ class _Maker:
         held = io.BytesIO()
         book = xlsxwriter.Workbook(held, {"in_memory": True})
         sheet, dated = book.add_worksheet(), book.add_format({"num_format": "yyyy-mm-dd"})
-        native = self.style in ("{day}", "{y}-{m:02d}-01", "{end}") and self.layout in (
-            "wide",
-            "long",
-        )
+        native = self.style in ("{day}", "{y}-{m:02d}-01", "{end}") and self.layout in ("wide", "long")
         for r, row in enumerate(rows):
             for c, cell in enumerate(row):
                 if native and c == 0 and isinstance(cell, str) and cell[:4].isdigit():

@@ -76,11 +76,7 @@ class Twice(Scratch):
         said = {"assets": t.assets, "factors": t.market, "risk_free": t.bill}
         for argument, value, words in (
             ("factors", t.market.with_metadata(name="a"), ("'a'", "an asset", "a factor")),
-            (
-                "risk_free",
-                t.bill.with_metadata(name="market"),
-                ("'market'", "a factor", "the risk-free rate"),
-            ),
+            ("risk_free", t.bill.with_metadata(name="market"), ("'market'", "a factor", "the risk-free rate")),
             ("conditions", t.yields.with_metadata(name="a"), ("an asset", "a condition")),
         ):
             with self.refused(AlignmentError, *words):
@@ -93,11 +89,7 @@ class Twice(Scratch):
         paid = pd.DataFrame({"asset": ["a", "b"], "date": ["2005-06-01", "2005-06-01"], "amount": [1.0, 2.0]})
         for changed, kind, words in (
             (pd.concat([paid, paid.iloc[:1]]), UnitError, ("a, 2005-06-01", "twice")),
-            (
-                paid.assign(date="03/04/2005"),
-                AlignmentError,
-                ("'03/04/2005'", "row 1 of 2", "2024-03-31"),
-            ),
+            (paid.assign(date="03/04/2005"), AlignmentError, ("'03/04/2005'", "row 1 of 2", "2024-03-31")),
             (paid.assign(date=[None, "2005-06-01"]), AlignmentError, ("row 1 of 2", "not a date")),
             (paid.assign(amount=["1.0", "one"]), UnitError, ("b, 2005-06-01", "one", "above 0")),
             (paid.assign(amount=[np.inf, 1.0]), UnitError, ("a, 2005-06-01", "inf")),
@@ -128,11 +120,7 @@ class Twice(Scratch):
                 call()
         with self.refused(AlignmentError, "'2005-02-01 or so'"):
             ul.match_dates(["2005-02-01 or so"], t.daily)
-        texts = [
-            "2005-02-01",
-            "20050201T093000",
-            "2005-02-01T23:30:00-05:00",
-        ]  # each its own day's text
+        texts = ["2005-02-01", "20050201T093000", "2005-02-01T23:30:00-05:00"]  # each its own day's text
         same = ul.match_dates(texts, t.daily)["a"]
         self.assertEqual(same.nunique(), 1)
         self.assertEqual(same[0], t.daily.to_pandas().loc["2005-02-01", "a"])

@@ -85,8 +85,7 @@ class Time(unittest.TestCase):
         days = pd.bdate_range("2024-01-01", "2024-05-20")
         x = ul.TimeSeries.from_pandas(pd.Series(range(len(days)), days, dtype=float), measure="price", name="p")
         self.assertEqual(
-            [str(p) for p in ul.to_frequency(x, "M").index],
-            ["2024-01", "2024-02", "2024-03", "2024-04"],
+            [str(p) for p in ul.to_frequency(x, "M").index], ["2024-01", "2024-02", "2024-03", "2024-04"]
         )
 
     def test_what_is_observed_decides_how_it_is_converted(self):
@@ -106,21 +105,14 @@ class Statistics(unittest.TestCase):
         rate = series(np.zeros(400), start="1980-01", name="bill", measure="return")
         x = series(r, start="1980-01", name="x", measure="return", income="total")
         row = ul.risk_return(x, risk_free=rate).table.loc["x"]
-        ratio, skew, kurt = (
-            r.mean() / r.std(ddof=1),
-            scipy.stats.skew(r),
-            scipy.stats.kurtosis(r, fisher=False),
-        )
+        ratio, skew, kurt = (r.mean() / r.std(ddof=1), scipy.stats.skew(r), scipy.stats.kurtosis(r, fisher=False))
         want = np.sqrt(12 * (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / 400)
         self.assertAlmostEqual(row["sharpe_se"], want, 12)
         self.assertAlmostEqual(row["sharpe_ratio"], np.sqrt(12) * ratio, 12)
 
     def test_p_values_of_unit_roots_on_both_sides_of_the_joint(self):
         below = {False: (2.1659, 1.4412, 0.038269), True: (3.2512, 1.6047, 0.049588)}
-        above = {
-            False: (1.7339, 0.93202, -0.12745, -0.010368),
-            True: (2.5261, 0.61654, -0.37956, -0.060285),
-        }
+        above = {False: (1.7339, 0.93202, -0.12745, -0.010368), True: (2.5261, 0.61654, -0.37956, -0.060285)}
         sides = set()
         for seed in range(60):
             walk = np.cumsum(np.random.default_rng(seed).normal(size=120))
@@ -130,9 +122,7 @@ class Statistics(unittest.TestCase):
                 near = abs(found.statistic - joint) < 1
                 weights = (below if low else above)[trend]
                 self.assertAlmostEqual(
-                    found.p_value,
-                    scipy.stats.norm.cdf(np.polyval(weights[::-1], found.statistic)),
-                    9,
+                    found.p_value, scipy.stats.norm.cdf(np.polyval(weights[::-1], found.statistic)), 9
                 )
                 sides |= {(trend, low)} if near else set()
         self.assertEqual(len(sides), 4)
@@ -146,10 +136,7 @@ class Statistics(unittest.TestCase):
 
     def test_a_blend_weighs_the_influence_of_both_means(self):
         market = series(
-            np.random.default_rng(1).normal(0.005, 0.04, 240),
-            name="m",
-            measure="return",
-            excess_of="bill",
+            np.random.default_rng(1).normal(0.005, 0.04, 240), name="m", measure="return", excess_of="bill"
         )
         one, two, both = (ul.premium(market, mean=m, **k) for m, k in (
             ("arithmetic", {}), ("geometric", {}), ("blume", {"horizon": 5.0})))  # fmt: skip
@@ -176,10 +163,7 @@ class Statistics(unittest.TestCase):
         noise = rng.normal(0, 0.02, (240, 2))
         frame = pd.DataFrame({"a": (1 + np.cumsum(rng.normal(0, 0.1, 240))) * market, "b": market}, index) + noise
         facts = {"measure": "return", "currency": "QML", "income": "total"}
-        assets, bill = (
-            ul.SeriesTable.from_pandas(frame, **facts),
-            series(np.zeros(240), name="bill", **facts),
-        )
+        assets, bill = (ul.SeriesTable.from_pandas(frame, **facts), series(np.zeros(240), name="bill", **facts))
         factor = series(np.where(np.arange(240) < 3, np.nan, market), name="m", excess_of="bill", **facts)
         panel = ul.align(assets=assets, factors=[factor], risk_free=bill)
         p_values = ul.kalman_beta(panel, "m").p_value
@@ -327,10 +311,7 @@ class Conventions(unittest.TestCase):
         width = min(2 * max(m, 1), top)
         k = np.arange(1, width + 1)
         weights = np.clip(2 * (1 - k / width), 0, 1)
-        slope, level = (
-            2 * (weights * k * r[1 : width + 1]).sum(),
-            r[0] + 2 * (weights * r[1 : width + 1]).sum(),
-        )
+        slope, level = (2 * (weights * k * r[1 : width + 1]).sum(), r[0] + 2 * (weights * r[1 : width + 1]).sum())
         self.assertAlmostEqual(block_length(x[:, None]), (slope**2 / level**2 * n) ** (1 / 3), 9)
 
     def test_degrees_of_freedom_of_one_beta_and_the_default_level(self):
@@ -396,8 +377,7 @@ class Conventions(unittest.TestCase):
         }
         with self.assertRaisesRegex(UltrumError, "risk-free return 'r' has a mean of 6 % per month"):
             ul.align(
-                **parts,
-                risk_free=ul.TimeSeries.from_pandas(pd.Series(0.06, index, name="r"), measure="return"),
+                **parts, risk_free=ul.TimeSeries.from_pandas(pd.Series(0.06, index, name="r"), measure="return")
             )
         half = ul.risk_return(series([0.1, 0.2, 0.0], measure="return"), periods_per_year=0.5)
         self.assertAlmostEqual(half.table["mean"].iloc[0], 0.05)

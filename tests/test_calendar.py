@@ -27,10 +27,7 @@ class Frequencies(Scratch):
             (pd.date_range("2020-01-31", periods=20, freq="QE-JAN"), "Q-JAN"),
             (pd.date_range("2020-06-30", periods=20, freq="YE-JUN"), "A-JUN"),
             (pd.date_range("2020-01-01", periods=20, freq="YS"), "A"),
-            (
-                pd.date_range("2020-03-28", periods=20, freq="91D"),
-                "D",
-            ),  # Saturdays near quarters' ends
+            (pd.date_range("2020-03-28", periods=20, freq="91D"), "D"),  # Saturdays near quarters' ends
             (DAYS.tz_localize("Asia/Tokyo"), "B"),
             (DAYS.append(pd.DatetimeIndex(["2020-12-26"])).sort_values(), "D"),
         ):
@@ -64,12 +61,7 @@ class PerYear(Scratch):
         plain = trading_returns(days)
         want = (len(days) - 1) / ((days[-1] - days[0]).days / 365.25)
         stray = pd.concat([plain, pd.Series([plain.mean()], [pd.Timestamp("2015-05-02")])])
-        for values in (
-            plain,
-            plain.tz_localize("Asia/Tokyo"),
-            plain.tz_localize("America/Lima"),
-            stray,
-        ):
+        for values in (plain, plain.tz_localize("Asia/Tokyo"), plain.tz_localize("America/Lima"), stray):
             x = ul.TimeSeries.from_pandas(values, measure="return", excess_of="bill", name="market")
             own = (len(values) - 1) / ((days[-1] - days[0]).days / 365.25)
             self.assertAlmostEqual(x.periods_per_year, own, 9)
@@ -157,14 +149,7 @@ class Gaps(Scratch):
         self.assertEqual(found["length"].tolist(), [100, 205])
 
     def test_a_closure_that_three_assets_share_is_none_unless_it_is_long(self):
-        for length, columns, gaps in (
-            (8, 1, 1),
-            (8, 2, 1),
-            (8, 3, 0),
-            (11, 3, 1),
-            (5, 1, 0),
-            (6, 1, 1),
-        ):
+        for length, columns, gaps in ((8, 1, 1), (8, 2, 1), (8, 3, 0), (11, 3, 1), (5, 1, 0), (6, 1, 1)):
             self.kept[:] = True
             self.kept[60 : 60 + length] = False
             made = ul.returns(self.prices(columns), check=False).to_pandas()

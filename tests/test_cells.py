@@ -15,12 +15,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table import date_formats
 from ultrum.sources.table.ambiguous_dates import by_places, read_dates
 from ultrum.sources.table.cell_grid import column_array
-from ultrum.sources.table.date_formats import (
-    STYLES,
-    fitting,
-    looks_like_date,
-    styles_of,
-)
+from ultrum.sources.table.date_formats import STYLES, fitting, looks_like_date, styles_of
 from ultrum.sources.table.date_words import months_by_language
 from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
 
@@ -170,12 +165,7 @@ class Numbers(Scratch):
             with self.subTest(text):
                 got = value(text)
                 self.assertTrue(np.isinf(got) if want is None else got == want, f"{text}: {got}")
-        for text, want in {
-            "1.234,5": 1234.5,
-            "0,5": 0.5,
-            "1 234,5": 1234.5,
-            "1'234,5": 1234.5,
-        }.items():
+        for text, want in {"1.234,5": 1234.5, "0,5": 0.5, "1 234,5": 1234.5, "1'234,5": 1234.5}.items():
             self.assertEqual(value(text, ","), want)
 
     def test_marks_of_missing_values(self):
@@ -199,11 +189,7 @@ class Numbers(Scratch):
             self.assertEqual(sentinel_in(np.array(values, float)), found, values)
 
     @settings(max_examples=200, deadline=None)
-    @given(
-        st.floats(-1e12, 1e12, allow_nan=False),
-        st.sampled_from(".,"),
-        st.sampled_from(["", "'", " "]),
-    )
+    @given(st.floats(-1e12, 1e12, allow_nan=False), st.sampled_from(".,"), st.sampled_from(["", "'", " "]))
     def test_a_number_written_in_a_dialect_reads_back(self, number, decimal, group):
         text = f"{number:,.3f}".replace(",", "_").replace(".", decimal).replace("_", group)
         self.assertEqual(value(text, decimal), float(f"{number:.3f}"))
@@ -215,6 +201,5 @@ class Frames(unittest.TestCase):
         self.assertEqual(column_array([1, None, "x"]).dtype, object)
         stamps = column_array([pd.Timestamp("2024-03-15").to_pydatetime(), dt.date(2024, 3, 16)])
         self.assertEqual(
-            [str(m)[:10] for m in read_dates(stamps, None, "x").moments],
-            ["2024-03-15", "2024-03-16"],
+            [str(m)[:10] for m in read_dates(stamps, None, "x").moments], ["2024-03-15", "2024-03-16"]
         )

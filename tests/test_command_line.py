@@ -185,8 +185,7 @@ class Commands(OnPractice):
         self.assertTrue((self.folder / "o.png").is_file())
         many = json.loads(self.ultrum("look", "{asset}.csv", "--json").stdout)
         self.assertEqual(
-            [r["series"] for r in many["series"]],
-            ["AA.volume", "AA.close", "BB.volume", "BB.close"],
+            [r["series"] for r in many["series"]], ["AA.volume", "AA.close", "BB.volume", "BB.close"]
         )
         risk = json.loads(self.ultrum("look", "AA.csv", "--returns", "M", "--start", "2023-10", "--json").stdout)
         self.assertEqual([(a["asset"], a["periods"]) for a in risk["assets"]], [("close", 6)])
@@ -258,8 +257,7 @@ class Commands(OnPractice):
         self.assertEqual(list(told["values"].values()), want.tolist())
         self.assertEqual(told["facts"]["frequency"], "quarterly")
         self.assertEqual(
-            len(told["spells"]),
-            len(ul.spells(ul.TimeSeries.from_pandas(want, measure="rate"), "above 4 %")),
+            len(told["spells"]), len(ul.spells(ul.TimeSeries.from_pandas(want, measure="rate"), "above 4 %"))
         )
         self.assertEqual((self.folder / "p.png").read_bytes()[:4], b"\x89PNG")
         real = self.ultrum("look", "observatory:WAGES/M.QM.TOTAL", "--step", f"deflate={cpi}")
@@ -305,9 +303,7 @@ class Commands(OnPractice):
         self.assertEqual(len(rows), 24)
         close = self.desk().table("exchange:prices.csv").fields["close"].select(["EBMK"])
         self.assertAlmostEqual(
-            rows["EBMK"]["mean"],
-            ul.risk_return(ul.returns(close, frequency="M")).table.loc["EBMK", "mean"],
-            12,
+            rows["EBMK"]["mean"], ul.risk_return(ul.returns(close, frequency="M")).table.loc["EBMK", "mean"], 12
         )
         self.assertIn(
             "LTSM, 2014-05-19: -66 % in a day, a split of 3 to 1. 'ultrum estimate --splits", every.stderr

@@ -172,10 +172,7 @@ class Intraday(Scratch):
         self.assertEqual(ul.to_frequency(low, "Q").values.tolist(), [6.0])
 
     def test_odd_clocks_and_multiples_are_refused(self):
-        for more, word in (
-            ({"session_close": "25:00"}, "clock time"),
-            ({"timezone": "Mars/Base"}, "timezone"),
-        ):
+        for more, word in (({"session_close": "25:00"}, "clock time"), ({"timezone": "Mars/Base"}, "timezone")):
             with self.refused(FrequencyError, word):
                 ul.to_frequency(self.quotes(), "D", **more)
         with self.refused(FrequencyError, "do not nest"):
@@ -184,10 +181,7 @@ class Intraday(Scratch):
 
 class CalendarDaily(Scratch):
     def test_a_month_of_calendar_days_is_finished_with_its_last_day(self):
-        for end, months in (
-            ("2024-03-29", 2),
-            ("2024-03-31", 3),
-        ):  # a Friday, and the Sunday after it
+        for end, months in (("2024-03-29", 2), ("2024-03-31", 3)):  # a Friday, and the Sunday after it
             days = pd.date_range("2024-01-01", end)
             x = ul.TimeSeries.from_pandas(pd.Series(1.0, days), measure="flow", unit="count", frequency="D")
             self.assertEqual(len(ul.to_frequency(x, "M")), months)

@@ -64,13 +64,11 @@ class Finding(OnPractice):
         found = desk.search("", region="northern seas", topic="prices")
         self.assertEqual(set(found["region"]), {"QM", "QS"})
         self.assertEqual(
-            desk.search("bank", currency="QSR")["address"].tolist(),
-            ["exchange:prices.csv#SNST.close"],
+            desk.search("bank", currency="QSR")["address"].tolist(), ["exchange:prices.csv#SNST.close"]
         )
         self.assertEqual(set(desk.search("", measure="quote")["flow"]), {"Exchange rates"})
         self.assertEqual(
-            desk.search("", frequency="quarter", source="observatory")["region"].tolist(),
-            ["QM", "QS", "QT"],
+            desk.search("", frequency="quarter", source="observatory")["region"].tolist(), ["QM", "QS", "QT"]
         )
 
     def test_the_catalogue_can_be_walked(self):
@@ -302,18 +300,14 @@ class Pulling(OnPractice):
 
     def test_series_alike_in_title_and_unit_keep_a_heading_each(self):
         self.file("s/p.csv", "date,open,close\n2024-01-02,1,2\n2024-01-03,3,4\n")
-        self.file(
-            "s/i.csv",
-            "month,index\n" + "".join(f"{m},{100 + i}\n" for i, m in enumerate(months(40))),
-        )
+        self.file("s/i.csv", "month,index\n" + "".join(f"{m},{100 + i}\n" for i, m in enumerate(months(40))))
         for k in range(20):
             self.file(f"s/r/{k:02d}.csv", f"month,rent\n2024-01,{k}\n2024-02,{k}\n")
         place = {"s": {"kind": "table", "url": str(self.folder / "s")}}
         with ul.Desk(self.folder / "v", sources=place) as desk:
             many = desk.pull([f"s:r/{k:02d}.csv" for k in range(20)]).to_frame()
             self.assertEqual(
-                (many.shape[1], many.columns.is_unique, many.iloc[0].tolist()),
-                (20, True, list(range(20))),
+                (many.shape[1], many.columns.is_unique, many.iloc[0].tolist()), (20, True, list(range(20)))
             )
             grown = SeriesSet(span=["last 12 months"], series=[Member(address="s:i.csv"), *[
                 Member(address="s:i.csv", steps=[{"growth": over}]) for over in ("P1Y", "P1M")],
@@ -366,8 +360,7 @@ class Pulling(OnPractice):
         over = {"region": ["01", "12"]}
         result = self.desk().pull(SeriesSet(series=[Member(address="council:rents/{region}.csv", expand=over)]))
         self.assertEqual(
-            result.status["address"].tolist(),
-            ["council:rents/{region}.csv#01", "council:rents/{region}.csv#12"],
+            result.status["address"].tolist(), ["council:rents/{region}.csv#01", "council:rents/{region}.csv#12"]
         )
         self.assertEqual({s.metadata.currency for s in result.series}, {"QML"})
         self.assertEqual(str(result.series[0].index[-1]), "2024-09")
@@ -553,14 +546,9 @@ class Databases(Scratch):
             ):
                 desk.table("b:q")
         self.assertEqual(
-            (file.read_bytes(), sorted(p.name for p in self.folder.iterdir())),
-            (before, ["book.sqlite", "v"]),
+            (file.read_bytes(), sorted(p.name for p in self.folder.iterdir())), (before, ["book.sqlite", "v"])
         )
-        for url in (
-            "sqlite:///absent.sqlite",
-            "sqlite://",
-            f"sqlite:///file:{file}?mode=rwc&uri=true",
-        ):
+        for url in ("sqlite:///absent.sqlite", "sqlite://", f"sqlite:///file:{file}?mode=rwc&uri=true"):
             with (
                 self.refused(SourceError),
                 ul.Desk(self.folder / "v", sources={"b": {"kind": "database", "url": url}}) as desk,
@@ -578,10 +566,7 @@ class Databases(Scratch):
     def test_postgresql(self):
         tools = _postgres_tools()
         if tools is None:
-            print(
-                "\nSKIPPED ALOUD: no PostgreSQL server is installed; its tests did not run.",
-                file=sys.stderr,
-            )
+            print("\nSKIPPED ALOUD: no PostgreSQL server is installed; its tests did not run.", file=sys.stderr)
             self.skipTest("PostgreSQL is not installed")
         import psycopg
 
@@ -652,18 +637,7 @@ def _start_postgres(case, tools):
         port = probe.getsockname()[1]
     options = f"-p {port} -c listen_addresses=127.0.0.1 -c fsync=off -k {folder}"
     subprocess.run(
-        [
-            *as_user,
-            tools / "pg_ctl",
-            "-D",
-            folder,
-            "-o",
-            options,
-            "-w",
-            "-l",
-            folder / "log",
-            "start",
-        ],
+        [*as_user, tools / "pg_ctl", "-D", folder, "-o", options, "-w", "-l", folder / "log", "start"],
         check=True,
         **run,
     )

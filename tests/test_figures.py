@@ -364,8 +364,7 @@ class Looking(Scratch):
     def test_names_never_lie_over_one_another(self):
         rng = np.random.default_rng(4)
         crowded = pd.DataFrame(
-            0.02 + 0.003 * rng.normal(size=(60, 40)),
-            pd.period_range("2010-01", periods=60, freq="M"),
+            0.02 + 0.003 * rng.normal(size=(60, 40)), pd.period_range("2010-01", periods=60, freq="M")
         )
         crowded.columns = [f"N{k:02d}" for k in range(40)]
         risk = ul.risk_return(ul.SeriesTable.from_pandas(crowded, measure="return"))
@@ -464,9 +463,7 @@ class Looking(Scratch):
         self.assertAlmostEqual(grown[-1], np.prod(1 + one.values.dropna()), 12)
         ax = ul.figures.drawdown(ul.drawdowns(one))
         self.assertAlmostEqual(
-            min(ax.get_lines()[0].get_ydata()[1:]),
-            100 * ul.risk_return(one).table["max_drawdown"].iloc[0],
-            9,
+            min(ax.get_lines()[0].get_ydata()[1:]), 100 * ul.risk_return(one).table["max_drawdown"].iloc[0], 9
         )
         self.assertEqual(len(ul.figures.coverage_timeline(panel).get_yticks()), len(panel.coverage))
         with self.refused(ul.UltrumError, "distinguished"):
@@ -513,8 +510,7 @@ class Saving(Scratch):
     def test_series_to_every_kind_of_file(self):
         x = series([0.5, 1.5], freq="Q", measure="rate", name="x")
         self.assertEqual(
-            pd.read_parquet(ul.save(x, self.folder / "x.parquet")[0]).iloc[1].tolist(),
-            ["2010-Q2", 1.5],
+            pd.read_parquet(ul.save(x, self.folder / "x.parquet")[0]).iloc[1].tolist(), ["2010-Q2", 1.5]
         )
         back = ul.read_series(ul.save(x, self.folder / "x.xlsx")[0], units="decimal").series["x"]
         self.assertEqual(back.values.tolist(), [0.5, 1.5])

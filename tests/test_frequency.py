@@ -49,13 +49,7 @@ class Ordinals(unittest.TestCase):
             self.assertTrue((frequency.starts(ordinals[turns]) == days[turns]).all(), code)
 
     def test_pandas_puts_days_in_the_same_periods(self):
-        pandas_codes = {
-            "A": "Y-DEC",
-            "A-MAR": "Y-MAR",
-            "Q-JAN": "Q-JAN",
-            "W": "W-SUN",
-            "W-FRI": "W-FRI",
-        }
+        pandas_codes = {"A": "Y-DEC", "A-MAR": "Y-MAR", "Q-JAN": "Q-JAN", "W": "W-SUN", "W-FRI": "W-FRI"}
         for code, other in pandas_codes.items():
             frequency = Frequency.parse(code)
             theirs = pd.PeriodIndex(pd.DatetimeIndex(DAYS), freq=other)

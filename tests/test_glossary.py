@@ -11,13 +11,7 @@ from tests.support import ROOT
 
 # Other words for what the glossary has.
 RETIRED = {"about", "most", "by", "made", "max_draws", "weights_by", "method"}
-DEFAULTS = {
-    "draws": {999},
-    "errors": {"hac", None},
-    "seed": {0},
-    "stale_after": {5},
-    "offline": {False},
-}
+DEFAULTS = {"draws": {999}, "errors": {"hac", None}, "seed": {0}, "stale_after": {5}, "offline": {False}}
 SECTION = r"Parameters\n-+\n(.*?)(?:\n\n[A-Z][A-Za-z ]+\n-+\n|\Z)"
 NAMES = r"^([\w*][\w*, ]*?)(?: : .*)?$"  # before the colon of a line that is not indented
 PATHS = {"to", "path"}

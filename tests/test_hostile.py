@@ -90,10 +90,7 @@ class Bombs(Scratch):
         ):
             with self.subTest(name), self.refused(TableError, name[0], *words):
                 ul.read_series(self.file(name, body))
-        with (
-            ul.limits(unpacked_bytes=2_000_000),
-            self.refused(TableError, "unpacks to", "2,000,000"),
-        ):
+        with ul.limits(unpacked_bytes=2_000_000), self.refused(TableError, "unpacks to", "2,000,000"):
             ul.read_series(self.file("b.csv.gz", gzip.compress(bomb)))
         with ul.limits(nesting=2):
             self.assertEqual(len(ul.read_series(self.file("n.zip", nest)).series), 1)
@@ -179,10 +176,7 @@ class Bombs(Scratch):
                 ul.read_series(self.file(f"{name}.xlsx", body))
         echo = workbook(("A1", 1), last='<row r="2"><c r="A2" t="s"><v>0</v></c></row>' * 3000)
         with zipfile.ZipFile(self.file("echo.xlsx", echo), "a", zipfile.ZIP_DEFLATED) as book:
-            book.writestr(
-                "xl/sharedStrings.xml",
-                f'<sst xmlns="{SHEET}"><si><t>{"x" * 300_000}</t></si></sst>',
-            )
+            book.writestr("xl/sharedStrings.xml", f'<sst xmlns="{SHEET}"><si><t>{"x" * 300_000}</t></si></sst>')
         with self.refused(TableError, "900,000,000 letters"):
             ul.read_series(self.folder / "echo.xlsx")
         for size in range(40, 60):  # wherever a piece ends, a cell far away is seen
@@ -241,10 +235,7 @@ class Bombs(Scratch):
         with self.refused(UltrumError, "keys.toml", "nested too deeply"):
             ul.Desk(self.folder / "d", sources={}, credentials=self.file("keys.toml", f"x = {deep}"))
         with self.refused(UltrumError, "deep.zip"):
-            unpack(
-                Vault(self.folder / "v"),
-                self.file("deep.zip", archive(**{"deliveries.json": deep})),
-            )
+            unpack(Vault(self.folder / "v"), self.file("deep.zip", archive(**{"deliveries.json": deep})))
 
     def test_limits_are_said_in_words(self):
         with mock.patch.dict(os.environ, ULTRUM_LIMITS="rows=2, columns=10"):
@@ -252,11 +243,7 @@ class Bombs(Scratch):
                 ul.read_series("date,a\n2024-01,1\n2024-02,2\n2024-03,3")
             with ul.limits(rows=10):
                 self.assertEqual(len(ul.read_series("date,a\n2024-01,1\n2024-02,2\n").series), 1)
-        for said, words in (
-            ("rows", "is not a limit"),
-            ("size=3", "no limit 'size'"),
-            ("rows=0", "1 or more"),
-        ):
+        for said, words in (("rows", "is not a limit"), ("size=3", "no limit 'size'"), ("rows=0", "1 or more")):
             with (
                 mock.patch.dict(os.environ, ULTRUM_LIMITS=said),
                 self.refused(UltrumError, "ULTRUM_LIMITS", words),

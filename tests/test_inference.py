@@ -312,10 +312,7 @@ class Prediction(unittest.TestCase):
         y, x = pd.Series(self.r, index, name="y"), pd.Series(self.x[1:, 0], index, name="x")
         late = pd.Series((np.arange(120) > 80).astype(float), index, name="late")
         self.assertTrue(np.isfinite(ul.predictive_regression(y, late).forecasts.r2))
-        for given, words in (
-            (pd.DataFrame({"x": x, "z": 2 * x}), "combination"),
-            (x * 0, "x is constant"),
-        ):
+        for given, words in ((pd.DataFrame({"x": x, "z": 2 * x}), "combination"), (x * 0, "x is constant")):
             with self.assertRaisesRegex(EstimationError, words):
                 ul.predictive_regression(y, given)
         with self.assertRaisesRegex(EstimationError, "y is constant"):

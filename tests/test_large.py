@@ -86,11 +86,7 @@ class Large(Scratch):
             got, want = (ul.factor_betas(p, errors=errors) for p in (disk, panel))
             pd.testing.assert_frame_equal(got.to_frame(), want.to_frame(), rtol=1e-9)
             self.assertEqual(repr(got.fit("S0301")), repr(want.fit("S0301")))
-        for said in (
-            {},
-            {"beta_sample": "rolling", "window": 24},
-            {"factors": ["market"], "constant": False},
-        ):
+        for said in ({}, {"beta_sample": "rolling", "window": 24}, {"factors": ["market"], "constant": False}):
             got, want = ul.two_pass(disk, **said), ul.two_pass(panel, **said, draws=20)
             np.testing.assert_allclose(got.premia, want.premia, rtol=1e-9)
             np.testing.assert_allclose(got.errors["newey_west"], want.errors["newey_west"], rtol=1e-9)
@@ -107,10 +103,7 @@ class Large(Scratch):
         disk = ul.LongTable.write(daily, self.path("d.parquet"))
         months = pd.period_range("2011-06", "2016-12", freq="M")
         spread = ul.TimeSeries.from_pandas(
-            pd.Series(np.sin(np.arange(len(months))), months),
-            name="spread",
-            measure="rate",
-            timing="average",
+            pd.Series(np.sin(np.arange(len(months))), months), name="spread", measure="rate", timing="average"
         )
         said = {"factors": self.factors, "risk_free": self.bill, "conditions": spread, "known_by": "P1M", "rows": "any",
                 "start": "2012-06", "end": "2016-06"}  # fmt: skip
@@ -126,11 +119,7 @@ class Large(Scratch):
 
     def test_dividends_that_find_no_price_are_told(self):
         late = pd.DataFrame(
-            {
-                "asset": ["S0001", "S0599"],
-                "date": ["1999-01-04", "2031-01-06"],
-                "amount": [1.0, 1.0],
-            }
+            {"asset": ["S0001", "S0599"], "date": ["1999-01-04", "2031-01-06"], "amount": [1.0, 1.0]}
         )
         with self.assertWarnsRegex(DataWarning, "not used: 2, of 2 assets, S0001 among them"):
             ul.returns(self.prices, dividends=late, check=False, to=self.path("r.parquet"))
@@ -173,11 +162,7 @@ class Large(Scratch):
                 name = type(executor).__name__
                 table = ul.LongTable(self.path("prices.parquet"), executor=executor)
                 monthly = ul.returns(
-                    table,
-                    frequency="M",
-                    **self.events,
-                    check=False,
-                    to=self.path(f"{name}.parquet"),
+                    table, frequency="M", **self.events, check=False, to=self.path(f"{name}.parquet")
                 )
                 panel = ul.align(assets=monthly, factors=self.factors, risk_free=self.bill, to=self.path(name))
                 premia = ul.two_pass(panel, beta_sample="rolling", window=24)
@@ -192,8 +177,7 @@ class Large(Scratch):
             with executor as workers:
                 job = partial(squared_once_alive, mark)
                 self.assertEqual(
-                    list(each_block(job, range(9), workers, 3, told.append)),
-                    [n * n for n in range(9)],
+                    list(each_block(job, range(9), workers, 3, told.append)), [n * n for n in range(9)]
                 )
             self.assertTrue(mark.exists(), "no worker died")
             self.assertEqual(len(told) >= 9, True)
@@ -229,11 +213,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         folder.mkdir()
         for number, part in enumerate(np.array_split(np.arange(len(mixed)), 3)):
             mixed.iloc[part].to_parquet(folder / f"{number}.parquet", row_group_size=50_000)
-        said = {
-            "value": "close",
-            "frequency": "B",
-            "facts": {"measure": "price", "currency": "QML"},
-        }
+        said = {"value": "close", "frequency": "B", "facts": {"measure": "price", "currency": "QML"}}
         with self.refused(TableError, "0.parquet, row", "Sort the rows by asset and date", "LongTable.sort"):
             _ = ul.LongTable(folder, **said).assets
         told = []
@@ -241,9 +221,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
             folder, self.path("s.parquet"), max_memory=420_000_000, progress=told.append, **said
         )
         pd.testing.assert_frame_equal(
-            made.read(made.assets).to_pandas(),
-            self.table.to_pandas().dropna(how="all"),
-            check_freq=False,
+            made.read(made.assets).to_pandas(), self.table.to_pandas().dropna(how="all"), check_freq=False
         )
         self.assertIn("volume", made.to_frame())
         self.assertIn("sorting part 2 of 2", told)
@@ -290,11 +268,7 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
         self.file("c.parquet", "no parquet at all")
         with self.refused(TableError, "c.parquet is not a readable Parquet file"):
             ul.LongTable(self.path("c.parquet"), **said)
-        for bad, words in (
-            ("1 XB", "is not a size"),
-            ("3 MB", "too small"),
-            (-1, "is not a size"),
-        ):
+        for bad, words in (("1 XB", "is not a size"), ("3 MB", "too small"), (-1, "is not a size")):
             with self.refused(UltrumError, "max_memory", words):
                 ul.LongTable(self.path("a.parquet"), **said, max_memory=bad)
         mixed = ul.SeriesTable.of([self.table["S0001"], self.table["S0002"].with_metadata(currency="QSR")])

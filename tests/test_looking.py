@@ -60,9 +60,7 @@ class Risk(Scratch):
     def test_a_year_of_business_days_is_what_there_was(self):
         days = pd.bdate_range("2020-01-01", "2023-12-31").delete(slice(0, 1000, 20))
         x = ul.TimeSeries.from_pandas(
-            pd.Series(np.tile([0.01, -0.01], len(days))[: len(days)], days),
-            measure="return",
-            frequency="B",
+            pd.Series(np.tile([0.01, -0.01], len(days))[: len(days)], days), measure="return", frequency="B"
         )
         row = ul.risk_return(x).table.iloc[0]
         years = (days[-1] - days[0]).days / 365.25
@@ -214,9 +212,7 @@ class Against(Scratch):
         np.testing.assert_allclose(whole.table, x.values.dropna().corr(), rtol=1e-12)
         self.assertEqual((pairs.counts.loc["A", "B"], pairs.counts.loc["A", "C"]), (50, 60))
         self.assertAlmostEqual(
-            pairs.p_values.loc["A", "C"],
-            scipy.stats.pearsonr(x.values["A"], x.values["C"]).pvalue,
-            12,
+            pairs.p_values.loc["A", "C"], scipy.stats.pearsonr(x.values["A"], x.values["C"]).pvalue, 12
         )
         rolled = ul.correlations(x, window=24).rolling["A / C"]
         np.testing.assert_allclose(rolled, x.values["A"].rolling(24).corr(x.values["C"]).dropna(), rtol=1e-9)
@@ -242,9 +238,7 @@ class Against(Scratch):
     def test_holdings_simple_and_money_weighted(self):
         days = pd.bdate_range("2022-01-03", "2024-01-03")
         close = ul.SeriesTable.from_pandas(
-            pd.DataFrame({"A": np.linspace(10, 20, len(days)), "B": 50.0}, days),
-            measure="price",
-            currency="QML",
+            pd.DataFrame({"A": np.linspace(10, 20, len(days)), "B": 50.0}, days), measure="price", currency="QML"
         )
         bought = pd.DataFrame(
             {
@@ -265,9 +259,7 @@ class Against(Scratch):
         halved = close.values.copy()
         halved.loc["2023-07-03":, "A"] /= 2
         again = ul.positions(
-            bought,
-            ul.SeriesTable.from_pandas(halved, measure="price", currency="QML"),
-            splits=split,
+            bought, ul.SeriesTable.from_pandas(halved, measure="price", currency="QML"), splits=split
         )
         np.testing.assert_allclose(again.table["value"], got.table["value"], rtol=1e-12)
         with self.refused(CurrencyError, "Set rates="):
@@ -325,8 +317,7 @@ class Prices(Scratch):
         prices = ul.SeriesTable.from_pandas(frame, measure="price")
         found = ul.flag_price_errors(prices).set_index("series")
         self.assertEqual(
-            found["looks_like"].to_dict(),
-            {"A": "a split of 2 to 1", "B": "a bad tick", "D": "a split of 5 to 1"},
+            found["looks_like"].to_dict(), {"A": "a split of 2 to 1", "B": "a bad tick", "D": "a split of 5 to 1"}
         )
         self.assertEqual(found.loc["A", "date"], str(frame.index[100])[:10])
         with self.assertWarnsRegex(ul.DataWarning, "A, 2023-05-22.*1 more"):

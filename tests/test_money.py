@@ -17,12 +17,7 @@ DAYS = pd.bdate_range("2024-01-01", "2024-12-31")
 def quote(pair, seed, start=2.0, days=DAYS, **facts):
     values = start * np.exp(np.cumsum(np.random.default_rng(seed).normal(0, 0.005, len(days))))
     return ul.TimeSeries.from_pandas(
-        pd.Series(values, days),
-        name=pair.replace("/", ""),
-        measure="quote",
-        unit=pair,
-        frequency="B",
-        **facts,
+        pd.Series(values, days), name=pair.replace("/", ""), measure="quote", unit=pair, frequency="B", **facts
     )
 
 
@@ -76,8 +71,7 @@ class Rates(Scratch):
         bad = ul.ExchangeRates([one, two, ul.TimeSeries(off, third.metadata)])
         row = bad.unclosed.iloc[0]
         self.assertEqual(
-            (row["triangle"], row["day"], row["days_beyond"]),
-            ("QML QSR QTV", str(DAYS[50])[:10], 1),
+            (row["triangle"], row["day"], row["days_beyond"]), ("QML QSR QTV", str(DAYS[50])[:10], 1)
         )
         self.assertIn("does not close", repr(bad))
 
@@ -132,13 +126,7 @@ class Moved(Scratch):
         self.assertAlmostEqual(ul.to_currency(day, "QML", pair).values.iloc[0], 1.03 * (1 + moved) - 1, places=14)
 
     def test_returns_of_converted_prices_are_converted_returns(self):
-        price = daily(
-            np.linspace(50, 60, 60),
-            start="2024-02-01",
-            measure="price",
-            currency="QSR",
-            frequency="B",
-        )
+        price = daily(np.linspace(50, 60, 60), start="2024-02-01", measure="price", currency="QSR", frequency="B")
         one = ul.returns(ul.to_currency(price, "QML", table())).values
         other = ul.to_currency(ul.returns(price), "QML", table()).values
         np.testing.assert_allclose(one, other, rtol=1e-12, atol=1e-15)
@@ -166,10 +154,7 @@ class Moved(Scratch):
         mixed, value = ul.SeriesTable.of([here, there]), np.linspace(1.0, 2.0, 60)
         sizes = [series(value, measure="stock", currency=c, name=c) for c in ("QML", "QSR")]
         same = ul.SeriesTable.of([here, there.with_metadata(currency="QML")])
-        for work in (
-            lambda: ul.portfolio(mixed),
-            lambda: ul.portfolio(same, weights=ul.SeriesTable.of(sizes)),
-        ):
+        for work in (lambda: ul.portfolio(mixed), lambda: ul.portfolio(same, weights=ul.SeriesTable.of(sizes))):
             with self.refused(CurrencyError, "in several currencies (QML in QML, QSR in QSR)", "to_currency"):
                 work()
         for work in (

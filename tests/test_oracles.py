@@ -90,11 +90,7 @@ class Regressions(Scratch):
         most = int(12 * 2.03**0.25)
 
         def fit(lags, first):
-            X = [
-                y[first:-1],
-                *(d[first - k : len(d) - k] for k in range(1, lags + 1)),
-                np.ones(202 - first),
-            ]
+            X = [y[first:-1], *(d[first - k : len(d) - k] for k in range(1, lags + 1)), np.ones(202 - first)]
             X = np.column_stack(X)
             b, rss = np.linalg.lstsq(X, d[first:], rcond=None)[:2]
             return X, b, float(rss[0]), len(d) - first
@@ -317,8 +313,7 @@ class Descriptions(Scratch):
         early = [ul.TimeSeries(x.values.loc[:on], x.metadata) for x in (a, b)]
         got, want = ul.compare_to_benchmark(a, b, on=on), ul.compare_to_benchmark(*early)
         self.assertEqual(
-            (got.tracking_error, got.information_ratio),
-            (want.tracking_error, want.information_ratio),
+            (got.tracking_error, got.information_ratio), (want.tracking_error, want.information_ratio)
         )
         self.assertEqual(got.basis, want.basis)
 

@@ -216,8 +216,7 @@ class OwnFiles(Scratch):
         expected = self.by_hand(excess, self.factors["Mkt-RF"][1:])
         self.assertAlmostEqual(by_close["TIDE"]["Mkt-RF"]["coefficient"], expected[1], 3)
         self.assertIn(
-            "warning: Open, Close: price returns",
-            self.run_it("look", "KELP.csv", "--returns", "M").stderr,
+            "warning: Open, Close: price returns", self.run_it("look", "KELP.csv", "--returns", "M").stderr
         )
 
     def test_outputs_and_the_study_that_repeats_them(self):

@@ -23,15 +23,7 @@ class Package(Scratch):
         shutil.copytree(ROOT, source, ignore=litter)
         for path in source.rglob("*.py"):
             os.utime(path, (1_000_000_000 + number, 1_000_000_000 + number))
-        command = [
-            sys.executable,
-            "-m",
-            "build",
-            "--no-isolation",
-            "--outdir",
-            str(out),
-            str(source),
-        ]
+        command = [sys.executable, "-m", "build", "--no-isolation", "--outdir", str(out), str(source)]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         self.assertEqual(done.returncode, 0, done.stdout[-800:] + done.stderr[-800:])
         return sorted(out.iterdir())

@@ -19,11 +19,7 @@ def returns(values, name="A", start="2010-01", **facts):
 def parts(count=12):
     market = returns(RNG.normal(0.005, 0.04, count), "market", excess_of="bill")
     bill = returns(np.full(count, 0.002), "bill")
-    return {
-        "assets": returns(RNG.normal(0, 0.06, count)).as_table(),
-        "factors": market,
-        "risk_free": bill,
-    }
+    return {"assets": returns(RNG.normal(0, 0.06, count)).as_table(), "factors": market, "risk_free": bill}
 
 
 class Aligning(Scratch):
@@ -194,13 +190,7 @@ class KnownThen(Scratch):
         rng = np.random.default_rng(seed)
         said = parts(36)
         count = 36 if frequency == "M" else 12
-        wages = series(
-            np.arange(1.0, count + 1),
-            freq=frequency,
-            name="wages",
-            measure="rate",
-            timing="average",
-        )
+        wages = series(np.arange(1.0, count + 1), freq=frequency, name="wages", measure="rate", timing="average")
         ends = wages.index.to_timestamp(how="end").normalize()
         released = pd.Series(ends + pd.to_timedelta(rng.integers(0, 80, count), "D"), wages.index)
         row = ul.align(**said, conditions=wages, known_by=released, rows="any").conditions["wages"]
@@ -272,12 +262,7 @@ class KnownThen(Scratch):
 
         def condition(name, count, freq):
             return series(
-                rng.normal(size=count),
-                "2004-01",
-                freq=freq,
-                name=name,
-                measure="rate",
-                timing="average",
+                rng.normal(size=count), "2004-01", freq=freq, name=name, measure="rate", timing="average"
             )
 
         conditions = [condition(n, c, f) for n, c, f in (("pay", 252, "M"), ("output", 84, "Q"), ("slow", 21, "Y"), ("fast", 252, "M"),
@@ -316,8 +301,7 @@ class KnownThen(Scratch):
             pd.Series(2 + rng.random(len(days)), days), measure="quote", unit="QSR/QML", name="q"
         )
         abroad = ul.TimeSeries(
-            world.assets["EBMK"].rename("FAR"),
-            world.metadata["EBMK"].replace(name="FAR", currency="QSR"),
+            world.assets["EBMK"].rename("FAR"), world.metadata["EBMK"].replace(name="FAR", currency="QSR")
         )
         assets = ul.SeriesTable.of([*(ul.TimeSeries(world.assets[n], world.metadata[n]) for n in firms), abroad])
         panel = ul.align(assets=assets, factors=world.factor_table, risk_free=world.rate, conditions=conditions, known_by=known_by,
@@ -337,16 +321,13 @@ class KnownThen(Scratch):
             self.assertEqual(panel.conditions.loc[period].to_dict(), row, period)
             ratio = quote.values[: period.end_time].iloc[-1] / quote.values[: (period - 1).end_time].iloc[-1]
             self.assertAlmostEqual(
-                panel.assets.loc[period, "FAR"],
-                (1 + world.assets.loc[period, "EBMK"]) * ratio - 1,
-                13,
+                panel.assets.loc[period, "FAR"], (1 + world.assets.loc[period, "EBMK"]) * ratio - 1, 13
             )
         self.assertEqual(len(panel.assets), len(world.assets) - len(lost))
         missing = panel.missing_log.groupby("series", observed=True).size()
         holes = world.assets.isna().sum()
         self.assertEqual(
-            {k: int(v) for k, v in missing.items() if k in firms},
-            {k: int(v) for k, v in holes.items() if v},
+            {k: int(v) for k, v in missing.items() if k in firms}, {k: int(v) for k, v in holes.items() if v}
         )
         needed = panel.missing_log[panel.missing_log["series"].astype(str).isin(releases)]
         self.assertEqual(set(needed["period"]), set(lost))

@@ -83,8 +83,7 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertLess(split["2014-05-19"], -0.6)
         self.assertEqual(world_files.table("dividends")["kind"].value_counts()["special"], 1)
         self.assertEqual(
-            set(pd.to_datetime(world_files.table("accounts")["date"]).dt.strftime("%m-%d")),
-            {"01-01"},
+            set(pd.to_datetime(world_files.table("accounts")["date"]).dt.strftime("%m-%d")), {"01-01"}
         )
         self.assertIn("QLX-ALL-TR", world_files.table("indices").columns)
         observed = world_files.observations().pivot(index="period", columns="key", values="value")

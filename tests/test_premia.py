@@ -97,13 +97,7 @@ class TwoPass(Scratch):
         again = np.sqrt(
             np.diag(
                 bootstrap_covariance(
-                    long.excess.block,
-                    long.factors.to_numpy(),
-                    [],
-                    long.assets.index.asi8,
-                    True,
-                    600,
-                    4,
+                    long.excess.block, long.factors.to_numpy(), [], long.assets.index.asi8, True, 600, 4
                 )
             )
         )

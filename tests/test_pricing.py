@@ -88,9 +88,7 @@ class Cost(Scratch):
         table = ul.regress(self.y, self.x[["market"]])
         with self.refused(UnitError, "'bill'", "'bond'"):
             ul.cost_of_equity(
-                table,
-                premia={"market": self.market},
-                risk_free=self.bill.with_metadata(name="bond"),
+                table, premia={"market": self.market}, risk_free=self.bill.with_metadata(name="bond")
             )
         with self.refused(EstimationError, "No premium for market"):
             ul.cost_of_equity(table, premia={}, risk_free=0.03)
@@ -342,10 +340,7 @@ class Premia(Scratch):
         made = ul.two_pass(panel, ["market", "value"], draws=199)
         table = ul.factor_betas(panel, ["market", "value"])
         cost = ul.cost_of_equity(table, premia=made, risk_free=panel.rate)
-        b, lam = (
-            table.coefficients.loc["BRTW", ["market", "value"]].to_numpy(),
-            12 * made.premia[1:].to_numpy(),
-        )
+        b, lam = (table.coefficients.loc["BRTW", ["market", "value"]].to_numpy(), 12 * made.premia[1:].to_numpy())
         V, S = table.covariance[0][1:, 1:], 144 * made.covariance.to_numpy()[1:, 1:]
         want = b @ S @ b + lam @ V @ lam + np.trace(V @ S)
         self.assertAlmostEqual(cost.standard_error["BRTW"] ** 2, want, 12)
@@ -353,8 +348,7 @@ class Premia(Scratch):
 
     def test_bootstrap_redraws_betas_and_premia_from_the_same_rows(self):
         y = pd.DataFrame(
-            {"A": 0.9 * self.f["market"] + np.random.default_rng(5).normal(0, 0.05, 240)},
-            months(240),
+            {"A": 0.9 * self.f["market"] + np.random.default_rng(5).normal(0, 0.05, 240)}, months(240)
         )
         y.iloc[[3, 9], 0] = np.nan
         table = ul.regress(y, self.f[["market"]])
@@ -395,10 +389,7 @@ class Premia(Scratch):
                                   quoted="bond-equivalent", maturity="P10Y")  # fmt: skip
         given = {"market": ul.Premium(0.05, 0.02, 100, excess_of="bond")}
         cost = ul.cost_of_equity(
-            table,
-            premia=given,
-            risk_free=bond,
-            add_ons={"water licence": (0.004, "order 12 of 2023")},
+            table, premia=given, risk_free=bond, add_ons={"water licence": (0.004, "order 12 of 2023")}
         )
         self.assertAlmostEqual(cost.risk_free, 1.03**2 - 1, 14)
         early = ul.cost_of_equity(table, premia=given, risk_free=bond, on="2024-10")
@@ -544,10 +535,7 @@ class Industries(Scratch):
 class Factors(Scratch):
     def test_currency_factor_is_what_foreign_bills_earned(self):
         here = ul.TimeSeries.from_pandas(
-            pd.Series([0.002, 0.003, 0.001], months(3)),
-            name="bill",
-            measure="return",
-            currency="QML",
+            pd.Series([0.002, 0.003, 0.001], months(3)), name="bill", measure="return", currency="QML"
         )
         there = ul.TimeSeries.from_pandas(
             pd.Series(0.004, months(3)), name="sorr bill", measure="return", currency="QSR"
@@ -610,9 +598,7 @@ class Sensitivity(Scratch):
         part = panel.sample("2017-07", "2020-06")
         plain = ul.factor_betas(part, ["market"], errors="classical")
         self.assertAlmostEqual(
-            cell.loc[("P3Y", "M", "none", "ols"), "beta"],
-            plain.coefficients.loc["BRTW", "market"],
-            10,
+            cell.loc[("P3Y", "M", "none", "ols"), "beta"], plain.coefficients.loc["BRTW", "market"], 10
         )
         self.assertAlmostEqual(cell.loc[("P3Y", "M", "vasicek", "ols"), "beta"],
                                ul.shrink_betas(plain).coefficients.loc["BRTW", "market"], 10)  # fmt: skip
@@ -632,10 +618,7 @@ class Sensitivity(Scratch):
 class Tables(Scratch):
     def test_cells_notes_and_escapes(self):
         panel = ul.practice.panel()
-        one, four = (
-            ul.factor_betas(panel, ["market"]).fit("BRTW"),
-            ul.factor_betas(panel).fit("BRTW"),
-        )
+        one, four = (ul.factor_betas(panel, ["market"]).fit("BRTW"), ul.factor_betas(panel).fit("BRTW"))
         table = ul.model_table({"one|_<b>": one, "four & all": four}, stars=True, names={"market": "market_β"})
         text = table.to_text()
         beta, error = one.coefficients["market"], one.standard_errors["market"]

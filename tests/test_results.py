@@ -18,9 +18,7 @@ class Speaking(Scratch):
         self.panel = ul.practice.panel()
         self.table = ul.factor_betas(self.panel)
         self.cost = ul.cost_of_equity(
-            ul.factor_betas(self.panel, ["market"]),
-            premia={"market": 0.05},
-            risk_free=self.panel.rate,
+            ul.factor_betas(self.panel, ["market"]), premia={"market": 0.05}, risk_free=self.panel.rate
         )
 
     def test_every_result_fits_a_hundred_columns_and_makes_html(self):

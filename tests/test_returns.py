@@ -63,9 +63,7 @@ class TotalReturns(Scratch):
             self.assertGreater(both.sum(), 1000)
             np.testing.assert_allclose(1 + got[code][both], 1 + want[both], rtol=1e-12)
             np.testing.assert_allclose(
-                1 + adjusted[code].pct_change(fill_method=None)[both[both].index],
-                1 + want[both],
-                rtol=1e-12,
+                1 + adjusted[code].pct_change(fill_method=None)[both[both].index], 1 + want[both], rtol=1e-12
             )
 
     def test_the_world_gives_back_the_returns_it_was_made_from(self):
@@ -150,12 +148,7 @@ class TotalReturns(Scratch):
             ul.portfolio(ul.SeriesTable.of([there, net]))
 
     def test_a_payment_on_a_day_without_trading_costs_nobody_a_return(self):
-        close = daily(
-            [10.0, 10, 10, 10, 10, np.nan, np.nan, np.nan],
-            name="A",
-            measure="price",
-            currency="QML",
-        )
+        close = daily([10.0, 10, 10, 10, 10, np.nan, np.nan, np.nan], name="A", measure="price", currency="QML")
         other = daily(np.arange(1.0, 9), name="B", measure="price", currency="QML")
         table = ul.SeriesTable.of([close, other])
         paid = pd.DataFrame({"asset": ["A"], "date": ["2024-01-06"], "amount": [12.0]})  # a Saturday
@@ -179,10 +172,7 @@ class TotalReturns(Scratch):
             ul.returns(close, dividends=paid)
         for table, words in (
             (pd.DataFrame({"ticker": ["A"]}), ["asset, date, ratio", "ticker"]),
-            (
-                pd.DataFrame({"asset": ["A"], "date": ["2024-01-02"], "ratio": [0.0]}),
-                ["A, 2024-01-02", "0.0"],
-            ),
+            (pd.DataFrame({"asset": ["A"], "date": ["2024-01-02"], "ratio": [0.0]}), ["A, 2024-01-02", "0.0"]),
         ):
             with self.refused(UnitError, *words):
                 ul.returns(close, splits=table)

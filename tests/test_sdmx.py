@@ -178,8 +178,7 @@ class Reading(Scratch):
         first, second = self.parts(self.HEAD + rows)
         self.assertEqual((first.metadata.unit, first.values.tolist()), ("decimal", [1.5]))
         self.assertEqual(
-            (second.metadata.unit, second.values.tolist(), second.metadata.address),
-            ("index", [2, 3], "s:F/X#2"),
+            (second.metadata.unit, second.values.tolist(), second.metadata.address), ("index", [2, 3], "s:F/X#2")
         )
 
     def test_a_unit_and_a_multiplier_in_the_key_are_applied(self):
@@ -190,8 +189,7 @@ class Reading(Scratch):
         rate, money = (p for r in found for p in to_parts(r, keyed, "s:F/X"))
         self.assertEqual((rate.metadata.unit, rate.values.tolist()), ("decimal", [1.5]))
         self.assertEqual(
-            (money.metadata.currency, money.metadata.scale, money.values.tolist()),
-            ("QML", 6, [2e6]),
+            (money.metadata.currency, money.metadata.scale, money.values.tolist()), ("QML", 6, [2e6])
         )
 
     def test_an_infinite_observation_is_missing_and_reported(self):
@@ -218,12 +216,7 @@ class Reading(Scratch):
             rows = "".join(row.format(code, label, i, unit) for i, label in enumerate(labels, 1))
             (series,) = self.parts(head + rows)
             metadata = series.metadata
-            got = (
-                metadata.frequency.code,
-                period_label(series.index[0]),
-                metadata.unit,
-                series.values.iloc[0],
-            )
+            got = (metadata.frequency.code, period_label(series.index[0]), metadata.unit, series.values.iloc[0])
             self.assertEqual(got, want)
         for code, label in (("M", "2020"), ("Q", "2020-01-15/P45D")):
             with self.refused(SourceError, f"'{label}'"):
@@ -271,8 +264,7 @@ class Reading(Scratch):
                     for a, b in zip(quick, slow, strict=True):
                         np.testing.assert_array_equal(a.values, b.values)
                         self.assertEqual(
-                            (a.periods, a.attributes, a.varying),
-                            (b.periods, b.attributes, b.varying),
+                            (a.periods, a.attributes, a.varying), (b.periods, b.attributes, b.varying)
                         )
         self.assertIsNotNone(csv_data._one_series(
             "\n".join([head, *plain]).encode(), ",", head.split(","), FLAT.dimensions))  # fmt: skip
@@ -306,10 +298,7 @@ class Reading(Scratch):
     def test_attributes_of_a_data_set_hold_for_its_own_series(self):
         space = 'xmlns:m="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message"'
         obs = 'TIME_PERIOD="2024-01" OBS_VALUE="5"/>'
-        for shape in (
-            f'<Series FREQ="M" ITEM="{{}}"><Obs {obs}</Series>',
-            f'<Obs FREQ="M" ITEM="{{}}" {obs}',
-        ):
+        for shape in (f'<Series FREQ="M" ITEM="{{}}"><Obs {obs}</Series>', f'<Obs FREQ="M" ITEM="{{}}" {obs}'):
             sets = "".join(
                 f'<m:DataSet UNIT_MEASURE="{unit}">{shape.format(item)}</m:DataSet>'
                 for item, unit in (("X", "PC"), ("Y", "IX"))

@@ -78,10 +78,7 @@ class Higher(Scratch):
         self.assertGreaterEqual(height, max(at(r)[-1] for r in np.linspace(-0.95, 0.99, 60)) - 1e-8)
 
     def test_hold_and_linear_do_what_the_measure_allows(self):
-        for measure, want in {
-            "flow": [2.0] * 3 + [4.0] * 3,
-            "stock": [6.0] * 3 + [12.0] * 3,
-        }.items():
+        for measure, want in {"flow": [2.0] * 3 + [4.0] * 3, "stock": [6.0] * 3 + [12.0] * 3}.items():
             held = ul.disaggregate(quarterly([6.0, 12.0], measure), "M", how="hold")
             self.assertEqual(held.values.tolist(), want)
         line = ul.disaggregate(quarterly([6.0, 12.0], "stock"), "M", how="linear")
@@ -208,10 +205,7 @@ class Levels(Scratch):
 class Moving(Scratch):
     @settings(max_examples=30, deadline=None)
     @given(
-        st.sampled_from(["mean", "std", "sum", "high", "low", "median"]),
-        st.integers(2, 9),
-        st.booleans(),
-        SEEDS,
+        st.sampled_from(["mean", "std", "sum", "high", "low", "median"]), st.integers(2, 9), st.booleans(), SEEDS
     )
     def test_windows_as_a_loop_would(self, how, window, holes, seed):
         rng = np.random.default_rng(seed)
@@ -324,12 +318,7 @@ class Spells(Scratch):
 
 class Together(Scratch):
     @settings(max_examples=30, deadline=None)
-    @given(
-        st.integers(3, 27),
-        st.integers(0, 2),
-        st.sampled_from(["level", "ratio", "difference"]),
-        SEEDS,
-    )
+    @given(st.integers(3, 27), st.integers(0, 2), st.sampled_from(["level", "ratio", "difference"]), SEEDS)
     def test_a_series_cut_in_two_is_given_back(self, cut, shared, link, seed):
         x = series(walk(30, seed), measure="index", timing="average", name="x")
         shared = max(shared, 0 if link == "level" else 1)

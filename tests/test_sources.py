@@ -305,11 +305,7 @@ class HostileServers(Scratch):
             endless = words == ["longer than 1 s"]
             policy = replace(HURRY, attempts=1, total_time=1.0 if endless else 60.0)
             begun = time.monotonic()
-            with (
-                HttpClient(policy) as client,
-                self.subTest(path),
-                self.refused(SourceError, *words),
-            ):
+            with HttpClient(policy) as client, self.subTest(path), self.refused(SourceError, *words):
                 client.get(f"{self.url}/{path}")
             self.assertLess(time.monotonic() - begun, 4 if endless else 60, path)
 
@@ -344,13 +340,7 @@ class Credentials(OnPractice):
         self.service.faults.requests.clear()
 
     def locked_desk(self, **credentials):
-        said = {
-            "college": {
-                "kind": "table",
-                "url": self.service.places["college"],
-                "credentials": credentials,
-            }
-        }
+        said = {"college": {"kind": "table", "url": self.service.places["college"], "credentials": credentials}}
         desk = ul.Desk(self.folder / "vault", sources=said, policy=HURRY)
         self.addCleanup(desk.close)
         return desk
@@ -431,14 +421,7 @@ class Credentials(OnPractice):
             self.service.add_fault("unavailable", f"/{path}", times=-1, seconds=0.01)
             said.append(
                 command(
-                    "run",
-                    study,
-                    "--vault",
-                    f"v{path}",
-                    "--credentials",
-                    own,
-                    cwd=self.folder,
-                    HARBOUR_KEY=key,
+                    "run", study, "--vault", f"v{path}", "--credentials", own, cwd=self.folder, HARBOUR_KEY=key
                 )
             )
             self.assertIn("could not be downloaded", said[-1].stderr)
@@ -455,8 +438,7 @@ class Credentials(OnPractice):
         text = ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765", self.service.url)
         named = self.file("s.toml", re.sub(r'url = ".*/college/?"', lambda u: u[0] + '\ncredentials = "k"', text))
         own = self.file(
-            "keys.toml",
-            '[k]\nkind = "bearer"\nvariable = "HARBOUR_KEY"\nhosts = ["harbour.example"]\n',
+            "keys.toml", '[k]\nkind = "bearer"\nvariable = "HARBOUR_KEY"\nhosts = ["harbour.example"]\n'
         )
         host = host_of(self.service.url)
 
@@ -467,10 +449,7 @@ class Credentials(OnPractice):
             shown = [p for p, h in self.service.faults.requests if self.KEY in str(h)]
             return done, shown
 
-        for words, line in (
-            ([named], "is not defined"),
-            ([named, "--credentials", own], f"--bind k={host}"),
-        ):
+        for words, line in (([named], "is not defined"), ([named, "--credentials", own], f"--bind k={host}")):
             done, shown = run(*words)
             self.assertEqual((done.returncode, shown), (3, []), done.stderr)
             self.assertIn(line, done.stderr)
@@ -504,12 +483,10 @@ class Credentials(OnPractice):
                     "k", "https://a.example/x", "s"
                 )
             self.assertEqual(
-                CredentialStore.load(own, ask=ask).for_host("k", "https://a.example/x", "s").kind,
-                "bearer",
+                CredentialStore.load(own, ask=ask).for_host("k", "https://a.example/x", "s").kind, "bearer"
             )
             self.assertEqual(
-                CredentialStore.load(own).for_host("k", "https://A.example:443/y", "s").kind,
-                "bearer",
+                CredentialStore.load(own).for_host("k", "https://A.example:443/y", "s").kind, "bearer"
             )
             for other in (
                 "http://a.example:81/",

@@ -49,9 +49,7 @@ class Whole(OnPractice):
         study = self.load("allowed_return")
         result = self.run_it(study)
         self.assertEqual(
-            set(type(study).model_fields) - set(study.model_fields_set),
-            set(),
-            "a section is not used",
+            set(type(study).model_fields) - set(study.model_fields_set), set(), "a section is not used"
         )
         self.assertAlmostEqual(result.cost.parts.loc[("BRTW", "licence risk"), "contribution"], 0.0035)
         self.assertEqual(len(result.joint_alpha), 6)  # not of the adjusted model, nor of macro factors
@@ -78,10 +76,7 @@ class Whole(OnPractice):
         self.what_a_bundle_holds(packed)
 
     def test_only_what_has_changed_is_drawn_and_written(self):
-        study, out = (
-            ul.Study.load(demo_study()).with_sources_at(self.service.places),
-            self.folder / "out",
-        )
+        study, out = (ul.Study.load(demo_study()).with_sources_at(self.service.places), self.folder / "out")
 
         def drawn(plan):
             result = self.run_it(plan)
@@ -118,10 +113,7 @@ class Whole(OnPractice):
         growth = lines["Cumulative wealth", "BRTW"]["y"]
         known = result.returns["BRTW"].values.dropna()
         np.testing.assert_allclose(growth, (1 + known).cumprod(), rtol=1e-12)
-        with (
-            mock.patch("importlib.util.find_spec", return_value=None),
-            self.assertWarns(ul.DataWarning),
-        ):
+        with mock.patch("importlib.util.find_spec", return_value=None), self.assertWarns(ul.DataWarning):
             self.assertFalse(html_report.wants_lines(result))
         plain = html_report.page(result, {}, None)
         self.assertFalse("<script" in plain)
@@ -143,9 +135,7 @@ class Whole(OnPractice):
             result_files.write_results(result, self.folder / "again")
         self.assertEqual(sorted(caught.exception.places), ["figures", "report", "run", "tables", "workbook"])
         result_files.write_database(
-            {"t": pd.DataFrame({"x": [1], "X": [2], "x_2": [3]})},
-            self.folder / "c.sqlite",
-            {"run": "1"},
+            {"t": pd.DataFrame({"x": [1], "X": [2], "x_2": [3]})}, self.folder / "c.sqlite", {"run": "1"}
         )
         with sqlite3.connect(self.folder / "c.sqlite") as base:
             self.assertEqual([c[0] for c in base.execute("select * from t").description], ["x", "X_2", "x_2_2"])
@@ -221,10 +211,7 @@ class Whole(OnPractice):
     def test_a_revised_series_redoes_only_what_depends_on_it(self):
         study = self.load("macro_quarters")
         before = self.run_it(study)
-        for (
-            name,
-            stage,
-        ) in before.stages.items():  # each rests on what the service's structures said
+        for name, stage in before.stages.items():  # each rests on what the service's structures said
             paths = [d.path for d in stage.downloads if d.source == "observatory"]
             for flow in {p.split("/")[1] for p in paths if p.startswith("data/")}:
                 self.assertTrue(any(p.startswith("dataflow") for p in paths), name)
@@ -418,17 +405,7 @@ class Whole(OnPractice):
         self.assertEqual((taken.returncode, taken.stdout), (2, ""))  # said before anything is done
         again = command("run", "s.toml", "--vault", "v", "--only", "EBMK", cwd=self.folder)
         self.assertIn("Nothing has changed since the last run.", again.stdout)
-        loud = command(
-            "-v",
-            "--log",
-            "log.txt",
-            "run",
-            "s.toml",
-            "--vault",
-            "v",
-            "--recompute",
-            cwd=self.folder,
-        )
+        loud = command("-v", "--log", "log.txt", "run", "s.toml", "--vault", "v", "--recompute", cwd=self.folder)
         self.assertIn("cost of equity", loud.stderr)
         self.assertRegex((self.folder / "log.txt").read_text(), r"\d{4}-\d\d-\d\dT[\d:]+Z cost of equity\n")
         self.assertEqual(command("-q", "run", "s.toml", "--vault", "v", cwd=self.folder).stderr, "")
@@ -502,8 +479,7 @@ class Files(Scratch):
         }.items():  # fmt: skip
             kind = "database" if "sqlite" in url else "table"
             text = SOURCES.replace(
-                'kind = "table"\nurl = "http://127.0.0.1:8765/exchange/"',
-                f'kind = "{kind}"\nurl = "{url}"',
+                'kind = "table"\nurl = "http://127.0.0.1:8765/exchange/"', f'kind = "{kind}"\nurl = "{url}"'
             )
             self.assertNotEqual(text, SOURCES)
             self.file("inner/sources.toml", text)
@@ -546,20 +522,15 @@ class Files(Scratch):
                 line = int(said.split("line ")[1].split(":", maxsplit=1)[0])
                 self.assertNotRegex(said, r"\[key\]|Section|Words|union|dict\[")  # names of the program
                 near = "\n".join(broken.splitlines()[max(0, line - 8) : line + 8])
-                self.assertTrue(
-                    any(w in near for w in (new[:12] or "[series.spread]").split("\n")),
-                    (line, said),
-                )
+                self.assertTrue(any(w in near for w in (new[:12] or "[series.spread]").split("\n")), (line, said))
 
     def test_csv_in_another_form(self):
         table = pd.DataFrame(
-            {"x": [1.5, -2.0], "=y": ["=1+1", "a;b"]},
-            pd.period_range("2024Q1", periods=2, freq="Q"),
+            {"x": [1.5, -2.0], "=y": ["=1+1", "a;b"]}, pd.period_range("2024Q1", periods=2, freq="Q")
         )
         csv_with_metadata(table, self.folder / "t.csv", CsvForm(";", ",", "year and period"))
         self.assertEqual(
-            (self.folder / "t.csv").read_text(),
-            "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n",
+            (self.folder / "t.csv").read_text(), "year;quarter;x;'=y\n2024;1;1,5;'=1+1\n2024;2;-2,0;\"a;b\"\n"
         )
         said = json.loads((self.folder / "t.csv-metadata.json").read_text())
         self.assertEqual(said["tableSchema"]["columns"][2]["datatype"]["format"], {"decimalChar": ","})

@@ -11,14 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
-from ultrum.errors import (
-    EstimationError,
-    SourceError,
-    StudyError,
-    TableError,
-    UltrumError,
-    UnitError,
-)
+from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
 from ultrum.practice import demo_study, world_files
 
 TEXT = demo_study().read_text()
@@ -217,25 +210,14 @@ class Runs(OnPractice):
         """A study that ends in 2015 gives what the files of 2015 would have given."""
         whole = ul.Study.load(STUDIES / "allowed_return.toml").with_sources_at(self.service.places)
         span = whole.study.model_copy(update={"span": ("2005-01", "2015-06")})
-        quick = {
-            "tests": whole.tests.model_copy(update={"breaks": "chow", "joint_alpha": []}),
-            "two_pass": None,
-        }
+        quick = {"tests": whole.tests.model_copy(update={"breaks": "chow", "joint_alpha": []}), "two_pass": None}
         early = whole.model_copy(update={"study": span, **quick})
         cut = {
             "accounts": lambda t: t[t["date"] <= "2015-06-30"],
             "indices": lambda t: t[t["date"] <= "2015-06-30"],
             "prices": lambda t: t[t["date"] <= "2015-06-30"],
         }
-        names = (
-            "prices",
-            "companies",
-            "dividends",
-            "splits",
-            "final_payments",
-            "accounts",
-            "indices",
-        )
+        names = ("prices", "companies", "dividends", "splits", "final_payments", "accounts", "indices")
         old = str(self.exchange_files(names, **cut))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
@@ -268,8 +250,7 @@ class Runs(OnPractice):
         for asset in plain.betas.assets:  # a portfolio of them does not count once more
             np.testing.assert_allclose(adjusted.betas.coefficients.loc[asset], again.coefficients.loc[asset])
         self.assertEqual(
-            adjusted.cost.parts.loc[("BRTW", "market"), "beta"],
-            adjusted.betas.coefficients.loc["BRTW", "market"],
+            adjusted.cost.parts.loc[("BRTW", "market"), "beta"], adjusted.betas.coefficients.loc["BRTW", "market"]
         )
         own = adjusted.betas.fit("BRTW")
         self.assertEqual(own.coefficients.tolist(), plain.betas.fit("BRTW").coefficients.tolist())

@@ -47,10 +47,7 @@ class Corpus(Scratch):
 
     def test_a_single_row_of_another_frequency_under_its_own_heading_is_reported(self):
         rows = "".join(f"2024{m:02d},{m}.5,1\n" for m in range(1, 7))
-        for below in (
-            "\nAnnual\ndate,a,b\n2024,5.5,2\n",
-            "\nAnnual\ndate,a,b\n2024,5.5,2\n\nNote 3\n",
-        ):
+        for below in ("\nAnnual\ndate,a,b\n2024,5.5,2\n", "\nAnnual\ndate,a,b\n2024,5.5,2\n\nNote 3\n"):
             reading = ul.read_series("date,a,b\n" + rows + below)
             self.assertEqual([r.text for r in reading.rejected], ["2024 5.5 2"])
             self.assertEqual(reading.series["a"].values.tolist(), [m + 0.5 for m in range(1, 7)])
@@ -88,10 +85,7 @@ class Corpus(Scratch):
             ("01:30", "02:00", "02:30", "02:00", "02:30", "03:00")))  # fmt: skip
         index = ul.read_series(text, timezone="Europe/Paris").series["x"].index
         self.assertEqual(len(index.tz_convert("UTC").unique()), 6)
-        for day, words in (
-            ("2024-03-31", ["skipped 2024-03-31 02:00"]),
-            ("2024-10-27", ["twice"]),
-        ):
+        for day, words in (("2024-03-31", ["skipped 2024-03-31 02:00"]), ("2024-10-27", ["twice"])):
             with self.refused(TableError, *words):
                 ul.read_series(f"time,x\n{day} 01:00,1\n{day} 02:00,2\n{day} 03:00,3\n{day} 03:30,3\n",
                                timezone="Europe/Paris")  # fmt: skip
@@ -645,8 +639,7 @@ class Generated(Scratch):
     def test_lines_longer_than_the_sample_are_read_the_quick_way_too(self):
         rng = np.random.default_rng(3)
         frame = pd.DataFrame(
-            rng.normal(50, 9, (40, 2500)).round(4),
-            columns=[f"COMPANY {k:04d}" for k in range(2500)],
+            rng.normal(50, 9, (40, 2500)).round(4), columns=[f"COMPANY {k:04d}" for k in range(2500)]
         )
         body = frame.assign(month=months(40).astype(str)).set_index("month").to_csv().encode()
         self.assertIsNotNone(read_quick(body, "wide.csv", TableOptions()))

@@ -125,11 +125,7 @@ class Keeping(Scratch):
         one = f"payloads/{row['checksum']}"
 
         def changed(**facts):
-            return {
-                "deliveries.json": json.dumps([row, row | facts]),
-                one: "one",
-                f"payloads/{'0' * 64}": "two",
-            }
+            return {"deliveries.json": json.dumps([row, row | facts]), one: "one", f"payloads/{'0' * 64}": "two"}
 
         for name, members, words in (
             ("slip", {"../evil": "x"}, ["'../evil'", "not part of a packed vault"]),
@@ -145,11 +141,7 @@ class Keeping(Scratch):
             with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:
                 for member, text in members.items():
                     archive.writestr(member, text)
-            with (
-                self.subTest(name),
-                Vault(self.folder / name) as empty,
-                self.refused(VaultError, *words),
-            ):
+            with self.subTest(name), Vault(self.folder / name) as empty, self.refused(VaultError, *words):
                 unpack(empty, self.folder / "bad.zip")
             with Vault(self.folder / name) as empty:
                 self.assertEqual(empty.size()["downloads"], 0, name)

@@ -137,10 +137,7 @@ def csv_faults(folder):
     for said in folder.glob("*-metadata.json"):
         facts = json.loads(said.read_text())
         table = pd.read_csv(
-            folder / facts["url"],
-            sep=facts["dialect"]["delimiter"],
-            keep_default_na=False,
-            dtype=str,
+            folder / facts["url"], sep=facts["dialect"]["delimiter"], keep_default_na=False, dtype=str
         )
         columns = facts["tableSchema"]["columns"]
         if [c["name"] for c in columns] != list(table.columns):

@@ -139,10 +139,7 @@ def _commands(app: click.Command, path: str) -> Iterator[tuple[str, click.Comman
 
 def pages():
     """Text of every such page, by its name."""
-    schemas = {
-        "study.schema.json": ul.Study.model_json_schema(),
-        "answers.schema.json": answers_schema(),
-    }
+    schemas = {"study.schema.json": ul.Study.model_json_schema(), "answers.schema.json": answers_schema()}
     texts = {n: json.dumps(s, indent=1, ensure_ascii=False) + "\n" for n, s in schemas.items()}
     return texts | {"commands.md": commands_page(app)}
 

@@ -115,10 +115,7 @@ class Layouts(unittest.TestCase):
                 Things(frames)
             frames = raw_frames()
             frames[name].iloc[7, 0] = np.inf
-            with (
-                self.subTest(name, fault="infinite"),
-                self.assertRaisesRegex(ul.UltrumError, "infinite"),
-            ):
+            with self.subTest(name, fault="infinite"), self.assertRaisesRegex(ul.UltrumError, "infinite"):
                 Things(frames)
         t = Things()
         twice = pd.concat([t.raw["market"], t.raw["market"].iloc[5:6]])
@@ -159,17 +156,7 @@ class Layouts(unittest.TestCase):
 
     def _each_answers(self, rows, frames, whole):
         few = Things()
-        for name in (
-            "assets",
-            "market",
-            "bill",
-            "prices",
-            "daily",
-            "cpi",
-            "whole",
-            "yields",
-            "quote",
-        ):
+        for name in ("assets", "market", "bill", "prices", "daily", "cpi", "whole", "yields", "quote"):
             part = getattr(whole, name)
             setattr(few, name, type(part)(part.values.iloc[:rows], part.metadata))
         few.volume = few.daily.with_metadata(measure="flow", currency="")

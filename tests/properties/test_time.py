@@ -70,10 +70,7 @@ class Truncation(unittest.TestCase):
                 if name in HINDSIGHT:
                     continue
                 months_of_days = str((CUT_DAY - pd.offsets.MonthEnd()).to_period("M"))
-                limits = (
-                    months_of_days if name == "to_bars" else str(CUT_MONTH),
-                    str(CUT_DAY.date()),
-                )
+                limits = (months_of_days if name == "to_bars" else str(CUT_MONTH), str(CUT_DAY.date()))
                 want = dated(name, getattr(ul, name)(*args, **named), *limits)
                 got = dated(name, getattr(ul, name)(*mine, **mine_named), *limits)
                 with self.subTest(name):

@@ -29,18 +29,8 @@ _EPILOG = "Start with: ultrum demo"
     help="Print the lines that your shell needs for completion.",
 )
 @click.option("-q", "--quiet", is_flag=True, help="Print only results and errors: no progress, no warnings.")
-@click.option(
-    "-v",
-    "--verbose",
-    is_flag=True,
-    help="Print each step on stderr, even where it is not a terminal.",
-)
-@click.option(
-    "--log",
-    "log_file",
-    type=click.Path(path_type=Path),
-    help="Also write a dated log to this file.",
-)
+@click.option("-v", "--verbose", is_flag=True, help="Print each step on stderr, even where it is not a terminal.")
+@click.option("--log", "log_file", type=click.Path(path_type=Path), help="Also write a dated log to this file.")
 def app(quiet: bool, verbose: bool, log_file: Path | None) -> None:
     """Factor regressions: download, align, estimate, report."""
     configure(quiet, verbose, log_file)

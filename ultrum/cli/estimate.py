@@ -39,17 +39,7 @@ if TYPE_CHECKING:
     from ultrum.study.study_result import StudyResult
     from ultrum.study.template import FileChoices, FileStudy
 
-_ERRORS: Final = (
-    "hac",
-    "hac-fixed-b",
-    "ewc",
-    "ewc-prewhitened",
-    "classical",
-    "hc0",
-    "hc1",
-    "hc2",
-    "hc3",
-)
+_ERRORS: Final = ("hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3")
 _LARGEST_SHARE: Final = 0.5  # a rate or premium above this must be percent
 _CHOICES: Final = (
     "assets",

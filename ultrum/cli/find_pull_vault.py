@@ -321,10 +321,7 @@ def forget(words: tuple[str, ...], yes: bool, vault: Path | None) -> None:
         if len(records) > 20:
             echo(f"… and {len(records) - 20} more")
         if not yes:
-            click.confirm(
-                f"Remove {quantity(len(records), 'download')} for good?",
-                abort=True,
-            )
+            click.confirm(f"Remove {quantity(len(records), 'download')} for good?", abort=True)
         echo(f"{len(records)} removed, {kept.forget(records):,} bytes freed")
 
 

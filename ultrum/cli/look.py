@@ -54,11 +54,7 @@ if TYPE_CHECKING:
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
 @click.option("--picture", type=OUTPUT, help="Draw the series to this file: PNG, SVG or PDF.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
-@click.option(
-    "--page",
-    type=OUTPUT,
-    help="Write an interactive chart of the series: FILE.html.",
-)
+@click.option("--page", type=OUTPUT, help="Write an interactive chart of the series: FILE.html.")
 @click.option("--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'.")
 @click.option("--end", default="", callback=PERIOD, help="Last period.")
 @click.option("--frequency", default="", callback=FREQUENCY, help="Convert it to this lower frequency.")
@@ -152,16 +148,7 @@ def look(
 
     compared += beside
     asked = LookChoices(
-        rows,
-        picture,
-        csv_file,
-        (start, end, frequency),
-        how,
-        _parse_steps(steps),
-        spells,
-        as_json,
-        page,
-        style,
+        rows, picture, csv_file, (start, end, frequency), how, _parse_steps(steps), spells, as_json, page, style
     )
     refuse_together(returns_of, revised, figure, picture, asked, compared)
     if how and not frequency:

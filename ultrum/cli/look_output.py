@@ -46,11 +46,7 @@ def show_series(series: TimeSeries, facts: dict[str, str], rows: int) -> None:
 
 
 def show_table(
-    name: str,
-    series: Sequence[TimeSeries],
-    names: Sequence[str],
-    reading: Reading | None,
-    rows: int,
+    name: str, series: Sequence[TimeSeries], names: Sequence[str], reading: Reading | None, rows: int
 ) -> None:
     """The decisions of the reader, every series with its ends and gaps, and the last rows."""
     import pandas as pd

@@ -45,16 +45,10 @@ _EXAMPLES: Final = "\b\n" + "\n".join(
 @click.option("--splits", default="", help="File of splits.")
 @click.option("--final-payments", default="", help="File of final payments at delisting.")
 @click.option(
-    "--inflation",
-    default="",
-    metavar="FILE",
-    help="Price index, for the cost in real terms: FILE#COLUMN.",
+    "--inflation", default="", metavar="FILE", help="Price index, for the cost in real terms: FILE#COLUMN."
 )
 @click.option(
-    "--accounts",
-    default="",
-    metavar="FILE",
-    help="File of debt, equity and tax of the companies, for peers.",
+    "--accounts", default="", metavar="FILE", help="File of debt, equity and tax of the companies, for peers."
 )
 @click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--title", default="", help="Title of the study.")
@@ -82,13 +76,7 @@ def new(
     """
     events = {"dividends": dividends, "splits": splits, "final_payments": final_payments}
     if not prices:
-        given = {
-            "--factors": factors,
-            "--inflation": inflation,
-            "--accounts": accounts,
-            **choices,
-            **events,
-        }
+        given = {"--factors": factors, "--inflation": inflation, "--accounts": accounts, **choices, **events}
         named = [name for name, value in given.items() if value]
         if named:
             option = named[0] if named[0].startswith("--") else f"--{named[0].replace('_', '-')}"
@@ -124,11 +112,7 @@ def _without_prices(study: Path, option: str) -> str:
 
 
 def _write_file_study(
-    study: Path,
-    prices: tuple[str, ...],
-    files: dict[str, str],
-    reading: tuple[str, ...],
-    chosen: dict[str, Any],
+    study: Path, prices: tuple[str, ...], files: dict[str, str], reading: tuple[str, ...], chosen: dict[str, Any]
 ) -> None:
     """Write the study of a user's own files, and print the decisions about them."""
     import tempfile
@@ -161,15 +145,9 @@ def _write_file_study(
     sources = {HERE_SOURCE: {"kind": "table", "url": str(folder), "tables": tables}}
     events = {k: addresses[v] for k, v in files.items() if k in ("dividends", "splits", "final_payments")}
     choices = FileChoices(
-        prices=[addresses[p] for p in prices],
-        factors=addresses[files["factors"]],
-        events=events,
-        **chosen,
+        prices=[addresses[p] for p in prices], factors=addresses[files["factors"]], events=events, **chosen
     )
-    with (
-        tempfile.TemporaryDirectory() as passing,
-        Desk(passing, sources=sources, keep_readings=True) as desk,
-    ):
+    with tempfile.TemporaryDirectory() as passing, Desk(passing, sources=sources, keep_readings=True) as desk:
         inflation = price_index(desk, addresses[files["inflation"]]) if "inflation" in files else ""
         further = FurtherFiles(inflation, addresses.get(files.get("accounts", ""), ""))
         _, draft = write_file_study(study, desk, choices, further)

@@ -39,11 +39,7 @@ class OutputFile(click.ParamType[Path]):
         if path.is_dir():
             self.fail(f"{path} is a folder. Name a file in it.", param, ctx)
         if not path.parent.is_dir():
-            self.fail(
-                f"the folder {path.parent} does not exist. Create it, or choose another.",
-                param,
-                ctx,
-            )
+            self.fail(f"the folder {path.parent} does not exist. Create it, or choose another.", param, ctx)
         return path
 
 
@@ -191,10 +187,7 @@ def tables_of(
 
         yield LocalTables(files.settings)
         return
-    with (
-        vault_for(vault, files, texts) as place,
-        desk_of(vault=place, files=files, **where) as desk,
-    ):
+    with vault_for(vault, files, texts) as place, desk_of(vault=place, files=files, **where) as desk:
         yield desk
 
 
@@ -266,12 +259,7 @@ def _open_desk(
 
     try:
         return kind(
-            vault,
-            sources=sources,
-            offline=offline,
-            progress=tell,
-            credentials=store,
-            keep_readings=keep_readings,
+            vault, sources=sources, offline=offline, progress=tell, credentials=store, keep_readings=keep_readings
         )
     except SourceError as error:
         hint = "" if "practice" in str(error) else " Name a file with --sources, or try --practice."
@@ -509,10 +497,7 @@ def picture_options(command: F) -> F:
         click.option("--title", default="", help="Title of the picture."),
     ):
         wrapped = option(wrapped)
-    wrapped.__click_params__ = [
-        *getattr(command, "__click_params__", []),
-        *wrapped.__click_params__,
-    ]
+    wrapped.__click_params__ = [*getattr(command, "__click_params__", []), *wrapped.__click_params__]
     return wrapped  # type: ignore[no-any-return]
 
 
@@ -560,10 +545,7 @@ def refuse_together(
         "--picture": picture,
         "--page": asked.page,
     }
-    for option, chosen, idle in (
-        ("--returns", returns_of, both),
-        ("--revised", revised, {**both, **kept}),
-    ):
+    for option, chosen, idle in (("--returns", returns_of, both), ("--revised", revised, {**both, **kept})):
         named = [name for name, value in idle.items() if value]
         if chosen and named:
             raise click.UsageError(f"{named[0]} cannot be used with {option}.")

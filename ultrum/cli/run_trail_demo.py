@@ -31,10 +31,7 @@ _RUN_SO: Final = "\b\n" + "\n".join(
     )
 )
 _TRAIL_SO: Final = "\b\n" + "\n".join(
-    (
-        "ultrum trail allowed-results",
-        'ultrum trail allowed-results "models.one factor.BRTW.market"',
-    )
+    ("ultrum trail allowed-results", 'ultrum trail allowed-results "models.one factor.BRTW.market"')
 )
 
 

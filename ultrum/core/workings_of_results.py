@@ -191,8 +191,7 @@ def _one_factor(
 ) -> Workings:
     factor = str(design.columns[1])
     inputs = pd.DataFrame(
-        {"y": response.to_numpy(dtype=float), "x": design.iloc[:, 1].to_numpy(dtype=float)},
-        index=response.index,
+        {"y": response.to_numpy(dtype=float), "x": design.iloc[:, 1].to_numpy(dtype=float)}, index=response.index
     )
     columns = [
         ("dy", f"{name} less its mean", "y - mean_y"),
@@ -214,11 +213,7 @@ def _one_factor(
         ("sigma", "standard error of the regression, over n − 2", "sqrt(rss / (n - 2))"),
         ("r2", "R²", "1 - rss / sum(dy2)"),
         ("classical", "classical standard error of beta", "sigma / sqrt(sum(dx2))"),
-        (
-            "alpha",
-            f"alpha: mean of {name} less beta times mean of {factor}",
-            "mean_y - beta * mean_x",
-        ),
+        ("alpha", f"alpha: mean of {name} less beta times mean of {factor}", "mean_y - beta * mean_x"),
         ("beta", f"beta on {factor}: covariance over variance", "covariance / variance"),
     ]
     note = f"The standard errors of the table are {errors}; the classical one is worked out here."

@@ -376,10 +376,7 @@ class _Job:
     def paths_of(self, member: Member) -> list[tuple[str, str]]:
         """Sources and paths of the downloads that a member needs."""
         return self.repository.paths_of(
-            member.address,
-            self.span,
-            member.expand,
-            whole=self._needs_history(member),
+            member.address, self.span, member.expand, whole=self._needs_history(member)
         )
 
     def _needs_history(self, member: Member) -> bool:

@@ -119,11 +119,7 @@ def widen_groups(groups: Mapping[str, Sequence[str]], filters: Mapping[str, obje
 
 
 def why_nothing(
-    listings: Listings,
-    words: str,
-    synonyms: Synonyms,
-    filters: Mapping[str, object],
-    sources: Sequence[str],
+    listings: Listings, words: str, synonyms: Synonyms, filters: Mapping[str, object], sources: Sequence[str]
 ) -> str:
     """Why a search has no results: unmatched words, or filters that exclude everything."""
     named = ", ".join(sources) or "none"
@@ -166,10 +162,7 @@ def browse(listings: Listings, path: Sequence[str], by: str, filters: Mapping[st
 def _levels(entry: Entry, by: str) -> tuple[str, ...]:
     """Names from the top level down to the dataflow of a listing."""
     if by == "topic":
-        return (
-            *(entry.topic.split(BELOW) if entry.topic else ("other",)),
-            entry.flow or entry.source,
-        )
+        return (*(entry.topic.split(BELOW) if entry.topic else ("other",)), entry.flow or entry.source)
     return (getattr(entry, by) or "other", entry.flow or entry.source)
 
 

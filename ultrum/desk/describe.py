@@ -15,12 +15,7 @@ from ultrum.core.time.period_labels import period_label
 if TYPE_CHECKING:
     from ultrum.desk.repository import Repository
 
-_ADJUSTED = {
-    "N": "none",
-    "S": "for the season",
-    "W": "for working days",
-    "Y": "for season and working days",
-}
+_ADJUSTED = {"N": "none", "S": "for the season", "W": "for working days", "Y": "for season and working days"}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -99,10 +94,7 @@ def describe(repository: Repository, address: str) -> Description:
     record = repository.downloads.get_again(data[-1])
     confirmed = repository.downloads.vault.confirmations(record)
     return Description(
-        series,
-        _minute(record.retrieved),
-        _minute((confirmed or [record.retrieved])[-1]),
-        record.imported,
+        series, _minute(record.retrieved), _minute((confirmed or [record.retrieved])[-1]), record.imported
     )
 
 

@@ -135,12 +135,7 @@ def source_settings(name: str, settings: Mapping[str, Any]) -> SourceSettings:
         If something is missing, unknown, or a secret is in them.
     """
     settings = _table(settings, f"Source '{name}'")
-    for key, inner in {
-        "tables": True,
-        "snapshots": True,
-        "queries": True,
-        "catalogue": False,
-    }.items():
+    for key, inner in {"tables": True, "snapshots": True, "queries": True, "catalogue": False}.items():
         part = _table(settings.get(key, {}), f"Source '{name}', {key}")
         for entry, value in part.items() if inner else ():
             _table(value, f"Source '{name}', {key}.{entry}")

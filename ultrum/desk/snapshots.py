@@ -53,10 +53,7 @@ def snapshot_series(downloads: Downloads, wanted: Address, settings: SnapshotSet
             continue
         decimal = settings.options.get("decimal")
         figure = find_figure(
-            downloads.vault.payload(record),
-            settings.figure,
-            f"{wanted.source}:{settings.path}",
-            decimal,
+            downloads.vault.payload(record), settings.figure, f"{wanted.source}:{settings.path}", decimal
         )
         for instant in [record.retrieved, *downloads.vault.confirmations(record)]:
             if limit and instant > limit:

@@ -276,13 +276,7 @@ class _Returns:
         block, events = given
         prices = self.layout.table(block)
         block_result, suspects = returns_and_suspects(
-            prices,
-            self.frequency,
-            self.kind,
-            events,
-            self.stale_after,
-            self.check,
-            self.trading_days,
+            prices, self.frequency, self.kind, events, self.stale_after, self.check, self.trading_days
         )
         unused = events_not_used(block_result.metadata)
         return rows_of(block_result, _VALUE), facts_of(block_result.metadata[0]), suspects, unused
@@ -403,10 +397,7 @@ class _Rolling:
         assets = _join_parts([part.assets for part in parts])
         windows = _join_parts([part.windows for part in parts])
         order = np.lexsort((windows, assets))
-        columns = {
-            "asset": names_at(names, assets[order]),
-            "date": pa.array(self.ends[windows[order]]),
-        }
+        columns = {"asset": names_at(names, assets[order]), "date": pa.array(self.ends[windows[order]])}
         for name in _names_of(self.plan):
             column = _join_parts([part.columns[name] for part in parts])[order]
             words = name == "status"

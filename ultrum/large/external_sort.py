@@ -70,9 +70,7 @@ class Sorting:
             for number, table in enumerate(self._tables(), 1):
                 self.tell(f"dealing out row group {number}")
                 named = table.set_column(
-                    table.schema.get_field_index(self.asset),
-                    self.asset,
-                    table[self.asset].cast(pa.string()),
+                    table.schema.get_field_index(self.asset), self.asset, table[self.asset].cast(pa.string())
                 )
                 place = np.searchsorted(bounds, named[self.asset].to_numpy().astype(str), side="right") - 1
                 for k in np.unique(place):

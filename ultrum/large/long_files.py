@@ -46,11 +46,7 @@ class RowGroups:
         some = np.flatnonzero((stops > low) & (self.firsts < high))
         for path in dict.fromkeys(self.paths[k] for k in some):
             rows_of_file = [k for k in some if self.paths[k] == path]
-            yield (
-                path,
-                [int(self.groups[k]) for k in rows_of_file],
-                int(self.firsts[rows_of_file[0]]),
-            )
+            yield (path, [int(self.groups[k]) for k in rows_of_file], int(self.firsts[rows_of_file[0]]))
 
 
 @dataclass(frozen=True)
@@ -203,11 +199,7 @@ def numbers_of(column: pa.ChunkedArray) -> Floats:
 
 MARK: Final = b"ultrum long table"
 _SHARED: Final = ("measure", "unit", "currency", "timing", "income", "excess_of")
-_OF_ONE: Final = (
-    "suspect_days",
-    "events_outside_the_prices",
-    "carried",
-)  # settings of one asset alone
+_OF_ONE: Final = ("suspect_days", "events_outside_the_prices", "carried")  # settings of one asset alone
 
 
 def facts_of(metadata: Metadata) -> dict[str, object]:
@@ -278,10 +270,7 @@ class LongWriter:
             raise TableError(f"{self.path} cannot be written: {reason(error)}.") from error
 
     def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._writer is not None:
             self._writer.close()

@@ -289,11 +289,7 @@ class LongTable(LargeData):
         cuts = range(0, len(index.names), size)
         return [
             Block(
-                index.row_groups,
-                self.date,
-                self.value,
-                index.names[k : k + size],
-                index.bounds[k : k + size + 1],
+                index.row_groups, self.date, self.value, index.names[k : k + size], index.bounds[k : k + size + 1]
             )
             for k in cuts
         ]
@@ -396,15 +392,8 @@ class LongTable(LargeData):
         """
         files = files_at(source)
         facts = facts_in(files[0])
-        options = {
-            "value": facts.get("value", ""),
-            "frequency": facts.get("frequency", ""),
-            **options,
-        }
-        with (
-            reporting(progress) as tell,
-            LongWriter(path, options["value"], options["frequency"]) as writer,
-        ):
+        options = {"value": facts.get("value", ""), "frequency": facts.get("frequency", ""), **options}
+        with reporting(progress) as tell, LongWriter(path, options["value"], options["frequency"]) as writer:
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
         return cls(path, asset=asset, date=date, max_memory=max_memory, progress=progress, **options)
 
@@ -435,11 +424,7 @@ To = str | os.PathLike[str] | None
 
 
 def through_blocks(
-    table: LongTable,
-    job: Callable[[B], T],
-    blocks: Sequence[B],
-    needs: int,
-    executor: Executor | None = None,
+    table: LongTable, job: Callable[[B], T], blocks: Sequence[B], needs: int, executor: Executor | None = None
 ) -> Iterator[T]:
     """Results of a job for each block, in order; ``needs`` is the maximum number of bytes per block."""
     executor = executor or table.executor

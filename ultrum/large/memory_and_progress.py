@@ -11,15 +11,7 @@ from typing import Final
 from ultrum.core.executors import Progress
 from ultrum.errors import UltrumError
 
-_UNITS: Final = {
-    "": 1,
-    "KB": 10**3,
-    "MB": 10**6,
-    "GB": 10**9,
-    "KIB": 2**10,
-    "MIB": 2**20,
-    "GIB": 2**30,
-}
+_UNITS: Final = {"": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
 DEFAULT: Final = "1 GB"
 BASE: Final = 300_000_000  # what the packages themselves hold, and small things
 _LEAST: Final = 400_000_000

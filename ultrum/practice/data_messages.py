@@ -68,13 +68,7 @@ def concept_names(flows: Sequence[Flow]) -> dict[str, str]:
 
     named = {name: title for flow in flows for name, (title, _) in flow.dimensions.items()}
     others = {a: a.replace("_", " ").capitalize() for a in SERIES_ATTRIBUTES}
-    return {
-        **named,
-        "TIME_PERIOD": "Period",
-        "OBS_VALUE": "Value",
-        "OBS_STATUS": "Status",
-        **others,
-    }
+    return {**named, "TIME_PERIOD": "Period", "OBS_VALUE": "Value", "OBS_STATUS": "Status", **others}
 
 
 def facts_of(flow: Flow, key: str) -> dict[str, str]:
@@ -97,21 +91,10 @@ def header(root: object, structure: Flow | None = None, **attributes: str) -> ob
     add(sender, "com:Name", SENDER, **{LANGUAGE: "en"})
     if structure is not None:
         follows = add(
-            head,
-            "mes:Structure",
-            structureID=structure.id,
-            dimensionAtObservation="TIME_PERIOD",
-            **attributes,
+            head, "mes:Structure", structureID=structure.id, dimensionAtObservation="TIME_PERIOD", **attributes
         )
         outer = add(follows, "com:Structure")
-        add(
-            outer,
-            "Ref",
-            agencyID=AGENCY,
-            id=structure.id,
-            version=VERSION,
-            **{"class": "DataStructure"},
-        )
+        add(outer, "Ref", agencyID=AGENCY, id=structure.id, version=VERSION, **{"class": "DataStructure"})
     return head
 
 
@@ -213,12 +196,7 @@ def _structure(
         for i, (name, (title, codes)) in enumerate(flow.dimensions.items())
     ]
     entries = [{"id": p, "name": p} if version == "1.0.0" else {"value": p} for p in periods]
-    time = {
-        "id": "TIME_PERIOD",
-        "name": "Period",
-        "keyPosition": len(dimensions),
-        "values": entries,
-    }
+    time = {"id": "TIME_PERIOD", "name": "Period", "keyPosition": len(dimensions), "values": entries}
     attributes = [_attribute(flow, a, values_there, version) for a, values_there in values.items()]
     related: dict[str, object] = {"primaryMeasure": "OBS_VALUE"} if version == "1.0.0" else {"observation": {}}
     status = {

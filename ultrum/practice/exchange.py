@@ -190,8 +190,4 @@ def world_panel(seed: int | None = None) -> Panel:
     factors = pd.DataFrame(world.monthly_factors, world.months, list(s.FACTORS))
     bill = pd.Series(world.bill, world.months, name="bill")
     table = SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
-    return align(
-        assets=asset_returns,
-        factors=table,
-        risk_free=TimeSeries.from_pandas(bill, measure="return"),
-    )
+    return align(assets=asset_returns, factors=table, risk_free=TimeSeries.from_pandas(bill, measure="return"))

@@ -150,11 +150,7 @@ class _Files:
         """A file as it was written."""
         place, name = request.path_params["place"], request.path_params["file"]
         file = (world_files.DATA / place / name).resolve()
-        inside = file.is_relative_to(world_files.DATA) and place in (
-            "college",
-            "harbour",
-            "council",
-        )
+        inside = file.is_relative_to(world_files.DATA) and place in ("college", "harbour", "council")
         if not inside or not file.is_file():
             return PlainTextResponse("no such file\n", status_code=404)
         return reply(request, file.read_bytes(), _TYPES.get(file.suffix[1:], "application/octet-stream"))

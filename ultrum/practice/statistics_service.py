@@ -204,11 +204,7 @@ class Statistics:
     def routes(self) -> list[Route]:
         """Paths of both versions of the standard."""
         parts = ["{agency}", "{agency}/{name}", "{agency}/{name}/{version}"]
-        kinds = {
-            "dataflow": self.flows,
-            "datastructure": self.definitions,
-            "categoryscheme": self.topics,
-        }
+        kinds = {"dataflow": self.flows, "datastructure": self.definitions, "categoryscheme": self.topics}
         return [
             *[
                 Route(f"/sdmx/{above}{kind}{tail}", answer)

@@ -43,13 +43,7 @@ def structures_json(content: Content, version: str = "1.0.0") -> dict[str, objec
 
 
 def _names(name: str, title: str) -> dict[str, object]:
-    return {
-        "id": name,
-        "version": VERSION,
-        "agencyID": AGENCY,
-        "name": title,
-        "names": {"en": title},
-    }
+    return {"id": name, "version": VERSION, "agencyID": AGENCY, "name": title, "names": {"en": title}}
 
 
 def _item(name: str, title: str) -> dict[str, object]:

@@ -200,12 +200,7 @@ def _coast_point(x: float, y: float) -> list[float]:
 
 def _feature(code: str, name: str, ring: list[list[float]]) -> dict[str, object]:
     geometry = {"type": "Polygon", "coordinates": [ring]}
-    return {
-        "type": "Feature",
-        "id": code,
-        "properties": {"code": code, "name": name},
-        "geometry": geometry,
-    }
+    return {"type": "Feature", "id": code, "properties": {"code": code, "name": name}, "geometry": geometry}
 
 
 # What the harbour puts out by hand: berths in two overlapping files, a page of today, five-minute quotes

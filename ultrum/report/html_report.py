@@ -346,10 +346,7 @@ def _coverage_rows(result: StudyResult) -> list[dict[str, object]]:
         missing.setdefault(name, []).append(f"{count} {cause}")
     rows = result.panel.coverage.rename_axis("series").reset_index().to_dict("records")
     return [
-        {
-            **{str(k): v for k, v in row.items()},
-            "missing": ", ".join(missing.get(row["series"], ["none"])),
-        }
+        {**{str(k): v for k, v in row.items()}, "missing": ", ".join(missing.get(row["series"], ["none"]))}
         for row in rows
     ]
 

@@ -83,10 +83,7 @@ def series_page(series: Sequence[TimeSeries], title: str = "") -> str:
         raise UltrumError("An interactive chart needs the package bokeh: pip install bokeh.")
     folder = Path(__file__).parent
     environment = jinja2.Environment(
-        loader=jinja2.FileSystemLoader(folder),
-        autoescape=True,
-        trim_blocks=True,
-        lstrip_blocks=True,
+        loader=jinja2.FileSystemLoader(folder), autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
     explored["second"] = "1" if len(valid) == 2 else ""
     rows = [{**_facts(one), "name": name} for name, one in zip(named, valid, strict=True)]
@@ -172,12 +169,7 @@ def _grown(group: str, table: SeriesTable) -> Iterator[Line]:
             asset_returns.values.first_valid_index() : asset_returns.values.last_valid_index()
         ]
         if len(valid) and valid.notna().all():
-            yield Line(
-                group,
-                name,
-                "growth of one",
-                cumulate(TimeSeries(valid, asset_returns.metadata)).values,
-            )
+            yield Line(group, name, "growth of one", cumulate(TimeSeries(valid, asset_returns.metadata)).values)
 
 
 def _as_read(group: str, name: str, series: TimeSeries) -> Line:

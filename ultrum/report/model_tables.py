@@ -104,15 +104,7 @@ class ModelTable:
         ]
         rule = "─" * max(len(line) for line in lines)
         cut = 1 + len(self.body)
-        parts = [
-            rule,
-            lines[0],
-            rule,
-            *lines[1:cut],
-            rule,
-            *lines[cut:],
-            *([rule] if self.tail else []),
-        ]
+        parts = [rule, lines[0], rule, *lines[1:cut], rule, *lines[cut:], *([rule] if self.tail else [])]
         notes = [line for note in self.notes for line in textwrap.wrap(note, max(60, min(len(rule), 100)))]
         return printable("\n".join([*([self.title] if self.title else []), *parts, *notes]))
 
@@ -328,11 +320,7 @@ def _side_by_side(models: Mapping[str, Model], style: _Style, title: str) -> Mod
 def _figures(model: Model) -> pd.DataFrame:
     """Coefficient, standard error, t and p by term."""
     if isinstance(model, TwoPass):
-        columns = {
-            "value": 100 * model.premia,
-            "error": 100 * model.standard_errors,
-            "t": model.t_values,
-        }
+        columns = {"value": 100 * model.premia, "error": 100 * model.standard_errors, "t": model.t_values}
         return pd.DataFrame({**columns, "p": model.to_frame()["p"]})
     columns = {"value": model.coefficients, "error": model.standard_errors, "t": model.t_values}
     return pd.DataFrame({**columns, "p": model.p_values})
@@ -408,10 +396,7 @@ def _samples(models: Mapping[str, Model]) -> list[str]:
         shared.setdefault(span, []).append(name)
     if len(shared) == 1:
         return [f"Sample: {next(iter(shared))}.", *percent]
-    return [
-        "Samples: " + "; ".join(f"{', '.join(n)}: {span}" for span, n in shared.items()) + ".",
-        *percent,
-    ]
+    return ["Samples: " + "; ".join(f"{', '.join(n)}: {span}" for span, n in shared.items()) + ".", *percent]
 
 
 def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
@@ -423,10 +408,7 @@ def _of_assets(table: BetaTable, style: _Style, title: str) -> ModelTable:
         pairs = [style.cells(*(float(block[place, k]) for block in blocks)) for k in range(len(terms))]
         r2, rows = float(table.r2.iloc[place]), int(table.nobs.iloc[place])
         shown = "" if np.isnan(r2) else true_minus(decimals(r2, 3))
-        body += [
-            (asset, [*(a for a, _ in pairs), shown, f"{rows:,}"]),
-            ("", [*(b for _, b in pairs), "", ""]),
-        ]
+        body += [(asset, [*(a for a, _ in pairs), shown, f"{rows:,}"]), ("", [*(b for _, b in pairs), "", ""])]
     kind = errors_name(table.errors)
     first, last = table.first.dropna(), table.last.dropna()
     span = f"Samples within {period_label(first.min())} to {period_label(last.max())}." if len(first) else ""

@@ -91,14 +91,7 @@ def to_csv(table: pd.DataFrame, path: Path, separator: str = ",", decimal_mark: 
         elif not pd.api.types.is_numeric_dtype(plain[column]):
             plain[column] = [safe_text(value) for value in plain[column]]
     plain.columns = [str(safe_text(c)) for c in plain.columns]
-    plain.to_csv(
-        path,
-        index=False,
-        sep=separator,
-        decimal=decimal_mark,
-        lineterminator="\n",
-        encoding="utf-8",
-    )
+    plain.to_csv(path, index=False, sep=separator, decimal=decimal_mark, lineterminator="\n", encoding="utf-8")
     return list(plain.columns)
 
 
@@ -289,10 +282,7 @@ def _columns(
     columns = []
     for name, column in zip(written, table, strict=True):
         metadata = metadata_list.get(str(column))
-        column_facts: dict[str, object] = {
-            "name": name,
-            "titles": metadata.heading if metadata else name,
-        }
+        column_facts: dict[str, object] = {"name": name, "titles": metadata.heading if metadata else name}
         dated = column in ("period", "date") and frequency
         column_facts["datatype"] = _TYPES.get(frequency, "string") if dated else _type(table[column], form)
         columns.append(column_facts | (_facts(metadata) if metadata else {}))
@@ -338,10 +328,7 @@ def write_workings(path: Path, sheets: Mapping[str, Workings]) -> None:
     import xlsxwriter
 
     with xlsxwriter.Workbook(str(path), {"nan_inf_to_errors": True}) as book:
-        bold, number = (
-            book.add_format({"bold": True}),
-            book.add_format({"num_format": "0.0000000000"}),
-        )
+        bold, number = (book.add_format({"bold": True}), book.add_format({"num_format": "0.0000000000"}))
         for name, workings in sheets.items():
             sheet = book.add_worksheet(name[:31])
             _write_steps(sheet, workings, bold, number)

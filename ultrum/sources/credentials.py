@@ -267,10 +267,7 @@ class CredentialStore:
 
     @classmethod
     def load(
-        cls,
-        file: str | os.PathLike[str] | None = None,
-        bind: Sequence[str] = (),
-        ask: Ask | None = None,
+        cls, file: str | os.PathLike[str] | None = None, bind: Sequence[str] = (), ask: Ask | None = None
     ) -> CredentialStore:
         """The credentials of a file, or of the user's configuration folder.
 

@@ -43,15 +43,7 @@ _ALLOWED: Final = frozenset(
     )
 )
 _PRAGMAS: Final = frozenset(
-    (
-        "table_info",
-        "table_xinfo",
-        "table_list",
-        "foreign_key_list",
-        "index_list",
-        "index_info",
-        "index_xinfo",
-    )
+    ("table_info", "table_xinfo", "table_list", "foreign_key_list", "index_list", "index_info", "index_xinfo")
 )
 _BARRED: Final = frozenset(("load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"))
 _REACHING: Final = re.compile(  # functions of PostgreSQL that read-only transactions let through
@@ -218,9 +210,7 @@ def _engine(address: URL, name: str, deadline: float) -> Engine:
         held = {"options": f"-c default_transaction_read_only=on {timeout}"}
         libpq = address.get_driver_name() in ("psycopg", "psycopg2")
         return sqlalchemy.create_engine(
-            address,
-            execution_options={"postgresql_readonly": True},
-            connect_args=held if libpq else {},
+            address, execution_options={"postgresql_readonly": True}, connect_args=held if libpq else {}
         )
     if address.get_backend_name() != "sqlite":
         return sqlalchemy.create_engine(address)
@@ -276,10 +266,7 @@ def _statement(connection: Connection, query: Query, name: str) -> Executable:
         return sqlalchemy.text(query.sql)
     schema, _, table = query.table.rpartition(".")
     inspector = sqlalchemy.inspect(connection)
-    names = [
-        *inspector.get_table_names(schema=schema or None),
-        *inspector.get_view_names(schema=schema or None),
-    ]
+    names = [*inspector.get_table_names(schema=schema or None), *inspector.get_view_names(schema=schema or None)]
     if table not in names:
         raise SourceError(f"{name}: no table '{query.table}'; there are: {choices(sorted(names)) or 'none'}.")
     return sqlalchemy.select(

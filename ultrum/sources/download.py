@@ -72,11 +72,7 @@ class Address:
 
 # Decoding of response bodies: one content coding at most, bounded, its end checked
 
-_CODINGS: Final = {
-    "gzip": 31,
-    "x-gzip": 31,
-    "deflate": 15,
-}  # window bits of zlib
+_CODINGS: Final = {"gzip": 31, "x-gzip": 31, "deflate": 15}  # window bits of zlib
 _PIECE: Final = 1 << 16
 _CHARSET: Final = re.compile(r"charset\s*=\s*[\"']?([\w.:-]+)", re.IGNORECASE)
 ACCEPTED: Final = "gzip, deflate"

@@ -98,12 +98,7 @@ class HttpClient:
         self._client.close()
 
     def get(
-        self,
-        url: str,
-        *,
-        accept: str = "*/*",
-        held: Download | None = None,
-        secret: Secret | None = None,
+        self, url: str, *, accept: str = "*/*", held: Download | None = None, secret: Secret | None = None
     ) -> Download:
         """Fetch one address.
 

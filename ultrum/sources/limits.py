@@ -91,11 +91,7 @@ class Limits:
         self.check("rows", rows, f"{where} has {quantity(rows, 'row')}")
         self.check("columns", columns, f"{where}: a line has {quantity(columns, 'cell')}")
         cells = rows * columns
-        self.check(
-            "cells",
-            cells,
-            f"{where} has {rows:,} rows of {columns:,} columns, {cells:,} cells",
-        )
+        self.check("cells", cells, f"{where} has {rows:,} rows of {columns:,} columns, {cells:,} cells")
 
 
 def _rounder(number: float) -> int:

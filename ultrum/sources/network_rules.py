@@ -21,18 +21,8 @@ from typing import Any, Final
 import httpcore
 import httpx
 
-_BROKEN: Final = (
-    httpcore.NetworkError,
-    httpcore.ProtocolError,
-    httpcore.ProxyError,
-    httpcore.TimeoutException,
-)
-_CLASSES: Final = (
-    "public",
-    "private",
-    "link-local",
-    "loopback",
-)
+_BROKEN: Final = (httpcore.NetworkError, httpcore.ProtocolError, httpcore.ProxyError, httpcore.TimeoutException)
+_CLASSES: Final = ("public", "private", "link-local", "loopback")
 
 
 _TRANSLATED_WITHIN: Final = ipaddress.IPv6Network("64:ff9b:1::/48")  # NAT64 of an own network (RFC 8215)
@@ -150,10 +140,7 @@ class _Stream(httpcore.NetworkStream):
         self.inner.close()
 
     def start_tls(
-        self,
-        ssl_context: ssl.SSLContext,
-        server_hostname: str | None = None,
-        timeout: float | None = None,
+        self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
     ) -> httpcore.NetworkStream:
         """The same connection encrypted, with the same deadline."""
         return _Stream(self.inner.start_tls(ssl_context, server_hostname, _shorter(timeout)))

@@ -65,8 +65,7 @@ def _early_ends(prices: SeriesTable, payments: pd.DataFrame | None) -> list[Stud
     latest = max(days.values(), default=None)
     return [
         StudyWarning(
-            name,
-            f"its prices end on {day}, before the others; if it was delisted, add its final payment.",
+            name, f"its prices end on {day}, before the others; if it was delisted, add its final payment."
         )
         for name, day in days.items()
         if name not in paid and latest is not None and latest - day > np.timedelta64(_LATE, "D")
@@ -87,11 +86,7 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
         warnings.append(StudyWarning(str(asset), text))
     warnings += _early_ends(close, payments)
     result = returns(
-        close,
-        frequency=plan.study.frequency,
-        dividends=dividends,
-        splits=splits,
-        final_payments=payments,
+        close, frequency=plan.study.frequency, dividends=dividends, splits=splits, final_payments=payments
     )
     warnings += [
         StudyWarning(name, f"{count} dividends or splits outside its prices are not used.")
@@ -176,11 +171,7 @@ def records_at(desk: Desk, address: str) -> pd.DataFrame | None:
 
 
 def _one_currency(
-    plan: Study,
-    desk: Desk,
-    close: SeriesTable,
-    paid: Sequence[pd.DataFrame | None],
-    warnings: list[StudyWarning],
+    plan: Study, desk: Desk, close: SeriesTable, paid: Sequence[pd.DataFrame | None], warnings: list[StudyWarning]
 ) -> tuple[SeriesTable, list[pd.DataFrame | None]]:
     """Prices, and tables of payments, converted to the study's currency with its exchange rates."""
     home, converted = plan.study.currency, list(paid)

@@ -74,16 +74,10 @@ def bundle(result: StudyResult, vault: str | os.PathLike[str], file: str | os.Pa
             README: _readme(result, target.name),
         }
         try:
-            with (
-                write_whole(target) as arriving,
-                zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive,
-            ):
+            with write_whole(target) as arriving, zipfile.ZipFile(arriving, "w", zipfile.ZIP_DEFLATED) as archive:
                 for name, text in texts.items():
                     archive.writestr(_entry(name), text)
-                with (
-                    part.open("rb") as body,
-                    archive.open(_entry(VAULT), "w", force_zip64=True) as packed,
-                ):
+                with part.open("rb") as body, archive.open(_entry(VAULT), "w", force_zip64=True) as packed:
                     shutil.copyfileobj(body, packed)
         except OSError as error:
             raise StudyError(f"{target} cannot be written: {error.strerror}.") from error

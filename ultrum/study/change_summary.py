@@ -299,12 +299,7 @@ def _renames(removed: Mapping[str, float], added: Mapping[str, float]) -> tuple[
     return parts, pairs
 
 
-def _moves(
-    before: RunRecord,
-    after: RunRecord,
-    revised: Sequence[str],
-    settings: pd.DataFrame,
-) -> pd.DataFrame:
+def _moves(before: RunRecord, after: RunRecord, revised: Sequence[str], settings: pd.DataFrame) -> pd.DataFrame:
     """Numbers that changed, with causes: the answer first, then by size in standard errors."""
     old, new = before["numbers"], after["numbers"]
     causes = _Causes(before, after, revised, list(map(str, settings.index)))
@@ -360,13 +355,7 @@ def _settings(stage: StageRecord) -> Mapping[str, object]:
 class _Causes:
     """Why numbers changed: downloads and changed keys of the stage behind them."""
 
-    def __init__(
-        self,
-        before: RunRecord,
-        after: RunRecord,
-        revised: Sequence[str],
-        keys: Sequence[str],
-    ) -> None:
+    def __init__(self, before: RunRecord, after: RunRecord, revised: Sequence[str], keys: Sequence[str]) -> None:
         self._revised = revised
         self._keys = [key for key in keys if not key.startswith(_ONLY_WORDS)]
         self._level = [_LEVEL] if _LEVEL in keys else []

@@ -56,16 +56,10 @@ def _faults(plan: Study) -> Iterator[tuple[Place, str]]:
         address = Address.parse(str(text))
         if address.source in local and not _is_there(Path(local[address.source].url), address.path):
             missing.add(f"{address.source}:{address.path}")
-            yield (
-                place,
-                f"'{text}': there is no file {Path(local[address.source].url) / address.path}.",
-            )
+            yield (place, f"'{text}': there is no file {Path(local[address.source].url) / address.path}.")
     if not sources:
         return
-    with (
-        tempfile.TemporaryDirectory() as folder,
-        Desk(folder, sources=sources, keep_readings=True) as desk,
-    ):
+    with tempfile.TemporaryDirectory() as folder, Desk(folder, sources=sources, keep_readings=True) as desk:
         yield from _Files(plan, desk, missing).faults()
 
 
@@ -160,11 +154,7 @@ class _Files:
                 reading = self._reading(section.table, records_only=True)
                 if reading is not None:
                     event_columns(
-                        reading.records,
-                        section.table,
-                        roles,
-                        section.model_dump(exclude={"table"}),
-                        names,
+                        reading.records, section.table, roles, section.model_dump(exclude={"table"}), names
                     )
         except UltrumError as error:
             yield ("panel", key), str(error)
@@ -185,7 +175,4 @@ class _Files:
             for factor in model.factors:
                 if factor not in [*columns, *series]:
                     place = ("models", str(number), "factors")
-                    yield (
-                        place,
-                        f"{plan.panel.factors} has no factor '{factor}'; {one_of(factor, columns)}",
-                    )
+                    yield (place, f"{plan.panel.factors} has no factor '{factor}'; {one_of(factor, columns)}")

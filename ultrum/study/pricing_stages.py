@@ -98,10 +98,7 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result:
             raise StudyError(
                 f"The two-pass regressions have no premium of '{name}'. Add it to [two_pass] factors."
             )
-        per_year, error = (
-            two_pass_result.periods_per_year,
-            float(two_pass_result.standard_errors[name]),
-        )
+        per_year, error = (two_pass_result.periods_per_year, float(two_pass_result.standard_errors[name]))
         value = per_year * float(two_pass_result.premia[name])
         return Premium(value, per_year * error, two_pass_result.df, excess_of, "two-pass premium")
     return Premium(float(given), excess_of=excess_of)

@@ -67,12 +67,7 @@ def run(
             return run_on(plan, then, tell, keep)
 
 
-def run_on(
-    plan: Study,
-    desk: Desk,
-    tell: Progress,
-    keep: bool,
-) -> StudyResult:
+def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     """Run a study on a desk with its sources; ``keep`` stores the results of its stages."""
     kept = StageStore.beside(Path(desk.vault.path)) if keep else None
     stages = Stages(plan, desk, tell, kept)

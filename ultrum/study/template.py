@@ -276,10 +276,7 @@ def _non_defaults(settings: SnapshotSettings | Query) -> dict[str, object]:
 
 
 def _panel_section(
-    choices: FileChoices,
-    prices: Sequence[PriceTable],
-    factors: FactorTable,
-    names: Sequence[str],
+    choices: FileChoices, prices: Sequence[PriceTable], factors: FactorTable, names: Sequence[str]
 ) -> dict[str, object]:
     """Addresses and columns of the panel."""
     column = choices.price_column or (prices[0].column if len(prices) == 1 else "")
@@ -329,11 +326,7 @@ def _chosen_factors(choices: FileChoices, factors: FactorTable) -> list[str]:
 
 
 def _model_section(choices: FileChoices, factors: FactorTable) -> dict[str, object]:
-    return {
-        "name": "first",
-        "factors": _chosen_factors(choices, factors),
-        "errors": choices.errors.lower(),
-    }
+    return {"name": "first", "factors": _chosen_factors(choices, factors), "errors": choices.errors.lower()}
 
 
 def _events(desk: Desk, address: str, number: str, names: Sequence[str], given: dict[str, str]) -> dict[str, str]:
@@ -352,11 +345,7 @@ def _further(choices: FileChoices, factors: FactorTable, names: Sequence[str]) -
         sections["tests"] = {"rolling_window": choices.window}
     if choices.cost:
         premium = {} if choices.premium is None else {factors.market: choices.premium}
-        sections["cost_of_equity"] = {
-            "company": _asset(choices, names),
-            "model": "first",
-            "premium": premium,
-        }
+        sections["cost_of_equity"] = {"company": _asset(choices, names), "model": "first", "premium": premium}
     return sections
 
 
@@ -458,10 +447,7 @@ def practice_study(
 
 
 def write_file_study(
-    path: str | os.PathLike[str],
-    desk: Desk,
-    choices: FileChoices,
-    further: FurtherFiles | None = None,
+    path: str | os.PathLike[str], desk: Desk, choices: FileChoices, further: FurtherFiles | None = None
 ) -> tuple[Path, FileStudy]:
     """Write a study of files, with the roles of their columns and valid alternatives.
 

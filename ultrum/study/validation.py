@@ -299,10 +299,7 @@ def _case_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
         for name in names:
             first = lower.setdefault(name.casefold(), name)
             if first != name:
-                yield (
-                    (section,),
-                    f"[{section}] '{first}' and '{name}' differ only by case. Rename one.",
-                )
+                yield ((section,), f"[{section}] '{first}' and '{name}' differ only by case. Rename one.")
 
 
 def _address_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
@@ -326,10 +323,7 @@ def _series_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]
         parts = _as_list(part(section, "composite").get("parts")) if isinstance(section, dict) else []
         for name in parts:
             if name not in series:
-                yield (
-                    ("series", own_name, "composite"),
-                    f"no series '{name}'; {one_of(name, series)}",
-                )
+                yield (("series", own_name, "composite"), f"no series '{name}'; {one_of(name, series)}")
     twice = [n for n, count in Counter(series).items() if count > 1]
     for name in twice:
         yield ("sets",), f"two series are named '{name}'. Rename one."
@@ -343,32 +337,20 @@ def _model_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     names = [str(m.get("name", "")) for m in models]
     for name, count in Counter(names).items():
         if count > 1:
-            yield (
-                ("models", str(names.index(name)), "name"),
-                f"{quantity(count, 'model')} are named '{name}'.",
-            )
+            yield (("models", str(names.index(name)), "name"), f"{quantity(count, 'model')} are named '{name}'.")
     used = [f for m in models for f in _as_list(m.get("factors"))]
     cost = part(content, "cost_of_equity")
     for factor in part(cost, "premium"):
         if factor not in used:
-            yield (
-                ("cost_of_equity", "premium"),
-                f"no model has the factor '{factor}'; {one_of(factor, used)}",
-            )
+            yield (("cost_of_equity", "premium"), f"no model has the factor '{factor}'; {one_of(factor, used)}")
     for factor in _as_list(part(content, "panel").get("total_return_factors")):
         if factor not in used:
             yield ("panel",), f"no model has the factor '{factor}'; {one_of(factor, used)}"
     for factor in _as_list(part(content, "two_pass").get("factors")):
         if factor not in used:
-            yield (
-                ("two_pass", "factors"),
-                f"no model has the factor '{factor}'; {one_of(factor, used)}",
-            )
+            yield (("two_pass", "factors"), f"no model has the factor '{factor}'; {one_of(factor, used)}")
     if cost.get("model") and cost["model"] not in names:
-        yield (
-            ("cost_of_equity", "model"),
-            f"no model '{cost['model']}'; {one_of(cost['model'], names)}",
-        )
+        yield (("cost_of_equity", "model"), f"no model '{cost['model']}'; {one_of(cost['model'], names)}")
 
 
 def _premium_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
@@ -405,24 +387,15 @@ def _need_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
             continue
         place, portfolio_text = ("portfolios", name), f"the portfolio '{name}'"
         if section.get("industry") and not panel.get("companies"):
-            yield (
-                place,
-                f"{portfolio_text} needs industries. Set [panel] companies to their table.",
-            )
+            yield (place, f"{portfolio_text} needs industries. Set [panel] companies to their table.")
         if bool(section.get("industry")) == bool(section.get("assets")):
             yield place, f"{portfolio_text} needs either assets or an industry."
     needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
     for figure in _as_list(part(content, "report").get("figures")):
         if figure in needed and needed[figure] not in content:
-            yield (
-                ("report", "figures"),
-                f"the figure '{figure}' needs a section [{needed[figure]}].",
-            )
+            yield (("report", "figures"), f"the figure '{figure}' needs a section [{needed[figure]}].")
         if figure == "peers" and "peers" not in cost:
-            yield (
-                ("report", "figures"),
-                "the figure 'peers' needs a section [cost_of_equity.peers].",
-            )
+            yield (("report", "figures"), "the figure 'peers' needs a section [cost_of_equity.peers].")
 
 
 def _rate_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:

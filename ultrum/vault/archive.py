@@ -19,14 +19,7 @@ _LISTED: Final = "deliveries.json"
 _NAME: Final = re.compile(r"payloads/[0-9a-f]{64}")
 _FACTS: Final = tuple(fact for fact in FACTS if fact != "size")  # known from the payload itself
 _LONGEST: Final = 10_000  # characters of a fact
-_STRANGE: Final = (
-    KeyError,
-    ValueError,
-    TypeError,
-    AttributeError,
-    RecursionError,
-    NotImplementedError,
-)
+_STRANGE: Final = (KeyError, ValueError, TypeError, AttributeError, RecursionError, NotImplementedError)
 LARGEST: Final = 8 * 1024**3
 
 

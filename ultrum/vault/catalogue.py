@@ -101,8 +101,7 @@ class Catalogue:
                 number = self._apply(entry.event) if entry.event is not None else 0
                 at = Position(max(number, at.number), entry.end, entry.offset, entry.digits, identity)
             self._connection.execute(
-                "UPDATE position SET number = ?, end = ?, last = ?, digits = ?, identity = ?, mark = ?",
-                _mark(at),
+                "UPDATE position SET number = ?, end = ?, last = ?, digits = ?, identity = ?, mark = ?", _mark(at)
             )
         except BaseException:
             self._connection.execute("ROLLBACK")

@@ -84,12 +84,7 @@ class Journal:
         self.keep_reserve()
 
     def append(
-        self,
-        entries: Sequence[dict[str, object]],
-        at: Position,
-        *,
-        durable: bool,
-        needed: bool = False,
+        self, entries: Sequence[dict[str, object]], at: Position, *, durable: bool, needed: bool = False
     ) -> None:
         """Write entries after a position that is the end of the journal.
 
@@ -217,16 +212,7 @@ def _parse(line: bytes) -> dict[str, object] | None:
 
 # The record of one download
 
-FACTS: Final = (
-    "source",
-    "path",
-    "retrieved",
-    "checksum",
-    "size",
-    "content_type",
-    "etag",
-    "last_modified",
-)
+FACTS: Final = ("source", "path", "retrieved", "checksum", "size", "content_type", "etag", "last_modified")
 _FORM: Final = "%Y-%m-%dT%H:%M:%S.%fZ"
 _FIRST: Final = "2025"  # years between which a clock may be right
 _LAST: Final = "2200"

@@ -127,11 +127,7 @@ class Listings:
             catalogue.execute("INSERT OR REPLACE INTO refreshed VALUES (?, ?)", (source, at))
 
     def search(
-        self,
-        words: str = "",
-        limit: int = 200,
-        synonyms: Synonyms | None = None,
-        **filters: str | Sequence[str],
+        self, words: str = "", limit: int = 200, synonyms: Synonyms | None = None, **filters: str | Sequence[str]
     ) -> list[Entry]:
         """Listings with every word; matches in the title come first.
 

@@ -145,11 +145,7 @@ class ExchangeRates:
         frequency = series.metadata.frequency
         days = frequency.ends(frequency.ordinals_of(known_values.index))
         self._pairs[base, quote] = _Quotes(
-            days,
-            known_values.to_numpy(dtype=np.float64),
-            series.name,
-            series.metadata.timing,
-            frequency,
+            days, known_values.to_numpy(dtype=np.float64), series.name, series.metadata.timing, frequency
         )
 
     def rate(self, base: str, quote: str, *, on: object = None) -> Rate:
@@ -476,15 +472,7 @@ class ExchangeRates:
             if len(gaps) and gaps.max() > self.tolerance:
                 worst = int(np.argmax(gaps))
                 beyond = int((gaps > self.tolerance).sum())
-                rows.append(
-                    [
-                        " ".join(three),
-                        str(days[worst]),
-                        product[worst],
-                        product[worst] - 1.0,
-                        beyond,
-                    ]
-                )
+                rows.append([" ".join(three), str(days[worst]), product[worst], product[worst] - 1.0, beyond])
         return pd.DataFrame(rows, columns=["triangle", "day", "product", "gap", "days_beyond"])
 
     def _list_currencies(self) -> str:

@@ -68,10 +68,7 @@ class MissingData:
         """The same for the periods between two ordinals, both included."""
         inside = (self.seen.ordinals >= first) & (self.seen.ordinals <= last)
         seen = Presence.of(
-            self.seen.names,
-            self.seen.index[inside],
-            self.seen.ordinals[inside],
-            self.seen.present[:, inside].T,
+            self.seen.names, self.seen.index[inside], self.seen.ordinals[inside], self.seen.present[:, inside].T
         )
         return replace(self, seen=seen, kept=self.kept[inside])
 
@@ -157,11 +154,7 @@ def coverage_of(
         },
         index=pd.Index(seen.names, name="series"),
     )
-    for column, counts_of in (
-        ("filled", filled),
-        ("stale", _stale(seen, causes)),
-        ("costs", costs),
-    ):
+    for column, counts_of in (("filled", filled), ("stale", _stale(seen, causes)), ("costs", costs)):
         counted = np.zeros(len(seen.names), dtype=np.int64)
         if counts_of:
             counted[table.index.get_indexer(pd.Index(list(counts_of)))] = list(counts_of.values())

@@ -60,12 +60,7 @@ def releases(series: TimeSeries, rule: KnownBy) -> pd.DataFrame:
     ends = frequency.ends(ordinals)
     days = _release_days(series.name, rule, ordinals, frequency) if isinstance(rule, pd.Series) else ends
     if isinstance(rule, str) and rule != HINDSIGHT:
-        days = _later(
-            ends,
-            series.metadata.release_lag if rule == RELEASE_LAG else rule,
-            series.name,
-            frequency,
-        )
+        days = _later(ends, series.metadata.release_lag if rule == RELEASE_LAG else rule, series.name, frequency)
     if isinstance(rule, pd.Series):
         _refuse_early(series.name, frequency, ordinals, days)
     table = pd.DataFrame({"ordinal": ordinals, "day": days.astype("datetime64[s]"), "value": valid.to_numpy()})
@@ -121,11 +116,7 @@ def release_span(series: TimeSeries, rule: KnownBy, target: Frequency) -> tuple[
 
 def _columns(table: pd.DataFrame) -> tuple[Dates, Ints, Floats]:
     days = table["day"].to_numpy().astype("datetime64[D]")
-    return (
-        days,
-        table["ordinal"].to_numpy(dtype=np.int64),
-        table["value"].to_numpy(dtype=np.float64),
-    )
+    return (days, table["ordinal"].to_numpy(dtype=np.int64), table["value"].to_numpy(dtype=np.float64))
 
 
 def _of_vintages(name: str, table: pd.DataFrame, frequency: Frequency) -> pd.DataFrame:

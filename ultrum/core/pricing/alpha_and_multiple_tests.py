@@ -393,12 +393,7 @@ def _adjust_rising(p: Floats, how: Adjustment) -> Floats:
 
 @validate_arguments
 def step_down_alphas(
-    panel: Panel,
-    factors: Sequence[str] | None = None,
-    *,
-    min_obs: int = 24,
-    draws: int = 999,
-    seed: int = 0,
+    panel: Panel, factors: Sequence[str] | None = None, *, min_obs: int = 24, draws: int = 999, seed: int = 0
 ) -> pd.DataFrame:
     """Romano–Wolf (2005) step-down p values of the alphas of all assets.
 

@@ -106,11 +106,7 @@ class CostVariance:
     def shares(self, assets: pd.Index) -> pd.DataFrame:
         """Shares of beta, premium and risk-free rate; missing where all are known."""
         whole = np.where(self.total > 0, self.total, np.nan)
-        columns = {
-            "beta": self.beta / whole,
-            "premium": self.premium / whole,
-            RISK_FREE: self.rate / whole,
-        }
+        columns = {"beta": self.beta / whole, "premium": self.premium / whole, RISK_FREE: self.rate / whole}
         return pd.DataFrame(columns, assets)
 
 

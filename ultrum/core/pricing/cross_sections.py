@@ -130,11 +130,7 @@ def sections_of(blocks: Blocks, constant: bool) -> CrossSections:
         moments = moments + part[0] if parts else part[0]
         parts.append(part[1])
     count = moments.shape[1] - 1
-    gram, cross, squares = (
-        moments[:, :count, :count],
-        moments[:, :count, count],
-        moments[:, count, count],
-    )
+    gram, cross, squares = (moments[:, :count, :count], moments[:, :count, count], moments[:, count, count])
     slopes, loose = solve_moments(gram, cross, squares)
     counts = np.rint(gram[:, 0, 0]) if constant else sum(blocks.each(_counts), np.zeros(len(gram)))
     enough = counts > count

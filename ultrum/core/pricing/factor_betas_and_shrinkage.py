@@ -21,11 +21,7 @@ from ultrum.errors import EstimationError, choices, name_list
 @accepts_large("panel")
 @validate_arguments
 def factor_betas(
-    panel: Panel,
-    factors: Sequence[str] | None = None,
-    *,
-    errors: str = "hac",
-    lags: int | str | None = None,
+    panel: Panel, factors: Sequence[str] | None = None, *, errors: str = "hac", lags: int | str | None = None
 ) -> BetaTable:
     """Factor betas (loadings, exposures): CAPM, three-factor or other regressions of every asset.
 

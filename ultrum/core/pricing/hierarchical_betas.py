@@ -77,11 +77,7 @@ class HierarchicalBetas(TableInNotebooks):
 
 @validate_arguments
 def hierarchical_betas(
-    betas: BetaTable,
-    industries: Mapping[str, str] | pd.Series,
-    *,
-    factor: str | None = None,
-    level: float = 0.95,
+    betas: BetaTable, industries: Mapping[str, str] | pd.Series, *, factor: str | None = None, level: float = 0.95
 ) -> HierarchicalBetas:
     """Hierarchical Bayes betas: each firm is shrunk to its industry, each industry to the mean of all.
 

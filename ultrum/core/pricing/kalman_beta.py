@@ -292,12 +292,7 @@ def _estimate_paths(sample: _Sample) -> tuple[dict[str, Floats], dict[str, Float
     }
     likelihoods = np.array([fit.likelihood[-1] for fit in fits])
     state_sd, p_value = _likeliest(sample, ratios, likelihoods)
-    numbers = {
-        "state_sd": state_sd,
-        "p_value": p_value,
-        "alpha": alpha[-1],
-        "sigma": np.sqrt(variance[-1]),
-    }
+    numbers = {"state_sd": state_sd, "p_value": p_value, "alpha": alpha[-1], "sigma": np.sqrt(variance[-1])}
     return paths, numbers
 
 

@@ -378,12 +378,7 @@ def industry_by_asset(industries: Mapping[str, str] | pd.Series) -> pd.Series:
 
 
 def _peer_frame(
-    betas: BetaTable,
-    names: list[str],
-    term: str,
-    debt_to_equity: ByPeer,
-    tax: ByPeer,
-    debt_beta: float,
+    betas: BetaTable, names: list[str], term: str, debt_to_equity: ByPeer, tax: ByPeer, debt_beta: float
 ) -> pd.DataFrame:
     absent = [n for n in names if n not in betas.coefficients.index]
     if absent or not names:

@@ -236,11 +236,7 @@ def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict
 
 
 def _excess_at(
-    assets: SeriesTable,
-    markets: SeriesTable,
-    risk_free: TimeSeries | float,
-    frequency: str,
-    end: str | None,
+    assets: SeriesTable, markets: SeriesTable, risk_free: TimeSeries | float, frequency: str, end: str | None
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Excess returns of companies and markets at one frequency, on common periods."""
     target = Frequency.parse(frequency)
@@ -322,19 +318,9 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
     except UltrumError as fault:
         return {**blank, "rows": rows, "note": str(fault)}
     place = summed.assets.index(asset)
-    beta, error = (
-        float(summed.coefficients["beta"].iloc[place]),
-        float(np.sqrt(summed.covariance[place, 1, 1])),
-    )
+    beta, error = (float(summed.coefficients["beta"].iloc[place]), float(np.sqrt(summed.covariance[place, 1, 1])))
     reach = error * float(t_quantile(0.95, float(estimate.df.iloc[place])))
-    return {
-        "beta": beta,
-        "error": error,
-        "low": beta - reach,
-        "high": beta + reach,
-        "rows": rows,
-        "note": "",
-    }
+    return {"beta": beta, "error": error, "low": beta - reach, "high": beta + reach, "rows": rows, "note": ""}
 
 
 def _sum_lags(table: BetaTable) -> BetaTable:

@@ -168,10 +168,7 @@ def with_errors(estimate: TwoPass, errors: str, covariances: Mapping[str, Floats
         for p in estimate.basis.split("; ")
     ]
     return replace(
-        estimate,
-        covariance=pd.DataFrame(covariances[errors], index, index),
-        kind=errors,
-        basis="; ".join(parts),
+        estimate, covariance=pd.DataFrame(covariances[errors], index, index), kind=errors, basis="; ".join(parts)
     )
 
 

@@ -19,12 +19,7 @@ from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, new
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.inference import (
-    TestResult,
-    detectable_multiple,
-    t_p_values,
-    t_quantile,
-)
+from ultrum.core.regression.inference import TestResult, detectable_multiple, t_p_values, t_quantile
 from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
@@ -272,12 +267,7 @@ def _set_row(parts: list[tuple[float, float]]) -> dict[str, object]:
     if not parts:
         return {"low": np.nan, "high": np.nan, "shape": "empty", "reading": "the model is rejected"}
     if len(parts) == 2:
-        return {
-            "low": parts[0][1],
-            "high": parts[1][0],
-            "shape": "half-lines",
-            "reading": "not identified",
-        }
+        return {"low": parts[0][1], "high": parts[1][0], "shape": "half-lines", "reading": "not identified"}
     low, high = parts[0]
     if not np.isfinite([low, high]).all():
         return {"low": low, "high": high, "shape": "whole line", "reading": "not identified"}
@@ -447,12 +437,7 @@ def _fit_of_means(pricing: pd.DataFrame) -> float:
 
 
 def _basis(
-    periods: pd.Index,
-    plan: TwoPassPlan,
-    assets: Floats,
-    slopes: Slopes,
-    kind: str,
-    pricing: pd.DataFrame,
+    periods: pd.Index, plan: TwoPassPlan, assets: Floats, slopes: Slopes, kind: str, pricing: pd.DataFrame
 ) -> str:
     words = {
         "full": "full-sample betas",

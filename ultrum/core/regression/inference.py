@@ -55,12 +55,7 @@ class TestResult(TextInNotebooks):
         """
         p_value = float(scipy.special.fdtrc(above, below, max(statistic, 0.0)))
         return cls(
-            float(statistic),
-            f"F({above}, {degrees_in_words(below)})",
-            (above, below),
-            p_value,
-            note,
-            hypothesis,
+            float(statistic), f"F({above}, {degrees_in_words(below)})", (above, below), p_value, note, hypothesis
         )
 
     def in_words(self, level: float = 0.05) -> str:

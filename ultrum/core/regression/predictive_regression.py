@@ -275,11 +275,7 @@ class PredictiveRegression(TableInNotebooks):
 
 
 @validate_arguments
-def predictive_regression(
-    Y: object,
-    X: object,
-    horizons: Sequence[int] = (1,),
-) -> PredictiveRegression:
+def predictive_regression(Y: object, X: object, horizons: Sequence[int] = (1,)) -> PredictiveRegression:
     """Predictive regression on lagged predictors, with inference robust to persistence (Stambaugh bias).
 
     Parameters
@@ -364,11 +360,7 @@ def predictive_regression(
         f"{span_of(ends)}; Hodrick (1992) 1B standard errors; multi-period returns are summed"
     )
     return PredictiveRegression(
-        table.astype({"rows": int}),
-        persistence,
-        joint,
-        out_of_sample(returns, x[:-1], first),
-        basis,
+        table.astype({"rows": int}), persistence, joint, out_of_sample(returns, x[:-1], first), basis
     )
 
 

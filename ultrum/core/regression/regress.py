@@ -412,13 +412,7 @@ def _spread(block: Floats, places: Ints, rows: int) -> Floats:
 
 
 def _take(
-    columns: _Columns,
-    block: slice,
-    estimates: Estimates,
-    Y: Floats,
-    X: Floats,
-    design: pd.DataFrame,
-    rule: Rule,
+    columns: _Columns, block: slice, estimates: Estimates, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule
 ) -> None:
     """Store the estimates of some dependent variables."""
     status = estimates.status[0]

@@ -460,13 +460,7 @@ def _refuse_nan(name: str, values: Floats) -> None:
 
 
 def _date_interval(
-    index: pd.Index,
-    X: Floats,
-    residuals: Floats,
-    cuts: Ints,
-    path: Floats,
-    best: int,
-    level: float = 0.95,
+    index: pd.Index, X: Floats, residuals: Floats, cuts: Ints, path: Floats, best: int, level: float = 0.95
 ) -> tuple[object, object]:
     """First and last date of the 95 % confidence interval of the break (Hansen 2000), with or without
     heteroskedasticity.

@@ -24,13 +24,7 @@ _WEBB: Final = np.array([-1.5, -1.0, -0.5, 0.5, 1.0, 1.5])  # squares of the wei
 
 @validate_arguments
 def wild_cluster_test(
-    fit: Fit,
-    clusters: object,
-    term: str,
-    value: float = 0.0,
-    *,
-    draws: int = 999,
-    seed: int = 0,
+    fit: Fit, clusters: object, term: str, value: float = 0.0, *, draws: int = 999, seed: int = 0
 ) -> TestResult:
     """Wild cluster bootstrap-t test (restricted, WCR) of one coefficient.
 
@@ -95,12 +89,7 @@ def wild_cluster_test(
     t, drawn = _bootstrap_t(X, y, codes, names.index(term), value, draws, seed)
     p_value = float((1 + np.sum(np.abs(drawn) >= abs(t))) / (draws + 1))
     return TestResult(
-        t,
-        "t",
-        (groups - 1,),
-        p_value,
-        f"{quantity(groups, 'cluster')}, {draws} draws",
-        f"{term} = {value:g}",
+        t, "t", (groups - 1,), p_value, f"{quantity(groups, 'cluster')}, {draws} draws", f"{term} = {value:g}"
     )
 
 

@@ -100,11 +100,7 @@ def adjust_prices(
     income = "total" if dividends is not None else prices.metadata[0].income or "price"
     adjusted = [
         word
-        for word, table in (
-            ("dividends", dividends),
-            ("splits", splits),
-            ("final payments", final_payments),
-        )
+        for word, table in (("dividends", dividends), ("splits", splits), ("final payments", final_payments))
         if table is not None
     ]
     outside = late_splits + late_dividends

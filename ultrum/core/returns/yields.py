@@ -73,13 +73,7 @@ def yield_to_return(
         _check_yield(metadata, rule, target)
         yield_rates = at_ends.block[: len(block), i]
         block[:, i] = _earnings_of(yield_rates, rule, years, metadata.maturity)
-    facts = {
-        "measure": "return",
-        "timing": "total",
-        "quoted": "",
-        "maturity": "",
-        "frequency": target,
-    }
+    facts = {"measure": "return", "timing": "total", "quoted": "", "maturity": "", "frequency": target}
     metadata_list = [a.add_step("per period", facts, quoted=quoted or a.quoted) for a in at_ends.metadata]
     index = at_ends.index[1:] if dated else target.index(at_ends.ordinals + 1)
     return SeriesTable.from_arrays(block, index, metadata_list)

@@ -11,17 +11,7 @@ from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitError, one_of
 
-MEASURES: Final = (
-    "price",
-    "index",
-    "stock",
-    "flow",
-    "rate",
-    "return",
-    "log_return",
-    "quote",
-    "score",
-)
+MEASURES: Final = ("price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score")
 TIMINGS: Final = ("end", "start", "average", "total")
 RETURNS: Final = ("return", "log_return")
 ZERO_COST: Final = "zero cost"  # excess_of a long-short portfolio, which is financed by itself

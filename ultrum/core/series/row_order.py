@@ -159,13 +159,7 @@ def refuse_duplicates(ordinals: Ints, frequency: Frequency, name: str) -> None:
 def headline(metadata: Metadata, index: pd.Index) -> str:
     """A series in one line."""
     unit = " ".join(word for word in (metadata.measure, metadata.unit, metadata.currency) if word)
-    facts = [
-        metadata.heading,
-        metadata.frequency.name,
-        unit,
-        span_of(index),
-        f"{quantity(len(index), 'value')}",
-    ]
+    facts = [metadata.heading, metadata.frequency.name, unit, span_of(index), f"{quantity(len(index), 'value')}"]
     return ", ".join(fact for fact in facts if fact)
 
 

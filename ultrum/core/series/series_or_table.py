@@ -51,9 +51,7 @@ def on_block(
         metadata, or marks in them that later rows were used.
     """
 
-    def _decorate(
-        function: Callable[Concatenate[SeriesTable, P], SeriesTable],
-    ) -> Callable[Concatenate[L, P], L]:
+    def _decorate(function: Callable[Concatenate[SeriesTable, P], SeriesTable]) -> Callable[Concatenate[L, P], L]:
         @functools.wraps(function)
         def _either(x: object, *args: P.args, **kwargs: P.kwargs) -> object:
             if isinstance(x, TimeSeries):

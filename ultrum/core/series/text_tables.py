@@ -80,12 +80,7 @@ def _width(text: str) -> int:
 
 
 def _estimates(
-    values: pd.DataFrame,
-    errors: pd.DataFrame,
-    beside: pd.DataFrame,
-    digits: int,
-    bracketed: bool,
-    most: int,
+    values: pd.DataFrame, errors: pd.DataFrame, beside: pd.DataFrame, digits: int, bracketed: bool, most: int
 ) -> str:
     """Estimates with a number of decimals, with or without standard errors."""
     shown = values.map(lambda v: decimals(v, digits, missing="nan"))

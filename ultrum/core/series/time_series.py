@@ -247,12 +247,7 @@ class SeriesTable(LabelledData):
     causes: Causes
     dropped: Mapping[str, Mapping[str, int]]
 
-    def __init__(
-        self,
-        values: pd.DataFrame,
-        metadata: Sequence[Metadata],
-        causes: Causes | None = None,
-    ) -> None:
+    def __init__(self, values: pd.DataFrame, metadata: Sequence[Metadata], causes: Causes | None = None) -> None:
         numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
         store(
             self,
@@ -304,11 +299,7 @@ class SeriesTable(LabelledData):
 
     @classmethod
     def from_arrays(
-        cls,
-        block: Floats,
-        index: pd.Index,
-        metadata: Sequence[Metadata],
-        causes: Causes | None = None,
+        cls, block: Floats, index: pd.Index, metadata: Sequence[Metadata], causes: Causes | None = None
     ) -> SeriesTable:
         """Create a table from an array, a sorted index and metadata.
 

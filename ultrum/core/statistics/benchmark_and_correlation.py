@@ -134,12 +134,7 @@ def compare_to_benchmark(
         + (f"; {name_list(torn)} omitted: missing returns inside" if torn else "")
     )
     return Relative(
-        rows,
-        basis,
-        active,
-        spread * float(np.sqrt(years)),
-        ratio * float(np.sqrt(years)),
-        float(error),
+        rows, basis, active, spread * float(np.sqrt(years)), ratio * float(np.sqrt(years)), float(error)
     )
 
 

@@ -197,20 +197,7 @@ def _histogram(values: Floats, edges: Floats, mean: float, spread: float) -> pd.
 
 # Calendar returns: a grid of months by years
 
-_MONTHS: Final = (
-    "Jan",
-    "Feb",
-    "Mar",
-    "Apr",
-    "May",
-    "Jun",
-    "Jul",
-    "Aug",
-    "Sep",
-    "Oct",
-    "Nov",
-    "Dec",
-)
+_MONTHS: Final = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -185,10 +185,7 @@ class Momentum(Described):
 
 @validate_arguments
 def momentum(
-    x: SeriesTable | pd.DataFrame,
-    horizons: Sequence[str] = ("P3M", "P6M", "P12M"),
-    *,
-    skip: str | None = None,
+    x: SeriesTable | pd.DataFrame, horizons: Sequence[str] = ("P3M", "P6M", "P12M"), *, skip: str | None = None
 ) -> Momentum:
     """Momentum: cumulative past returns over formation periods, with a skip period, averaged and ranked.
 

@@ -256,8 +256,7 @@ def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
     count = len(values)
     if not count:
         return dict.fromkeys(
-            ("mean", "mean_log", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"),
-            np.nan,
+            ("mean", "mean_log", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"), np.nan
         )
     mean = float(values.mean())
     off = values - mean
@@ -375,10 +374,7 @@ def drawdowns(x: SeriesLike | pd.DataFrame | pd.Series, *, limit: int = 5) -> Dr
         first, last = table.bounds
         holes = int((last - first + 1).clip(min=0).sum() - np.isfinite(table.block).sum())
         growth = np.where(np.isfinite(table.block), 1.0 + simple_block(table), 1.0)
-        levels, before = (
-            np.where(np.isfinite(table.block), np.cumprod(growth, axis=0), np.nan),
-            True,
-        )
+        levels, before = (np.where(np.isfinite(table.block), np.cumprod(growth, axis=0), np.nan), True)
     highest = np.fmax.accumulate(levels, axis=0)
     highest = np.fmax(highest, 1.0) if before else highest
     depth = levels / highest - 1.0

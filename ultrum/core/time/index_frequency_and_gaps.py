@@ -183,13 +183,7 @@ def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     rows = np.flatnonzero(lengths)
     first = np.busday_offset(days[rows] + DAY, 0, roll="forward")
     last = np.busday_offset(days[rows + 1] - DAY, 0, roll="backward")
-    table = pd.DataFrame(
-        {
-            "first": first.astype(str),
-            "last": last.astype(str),
-            "weekdays": lengths[rows],
-        }
-    )
+    table = pd.DataFrame({"first": first.astype(str), "last": last.astype(str), "weekdays": lengths[rows]})
     table.attrs["holidays"] = int(missing_weekdays(days).sum() - lengths.sum()) if len(days) else 0
     return table
 

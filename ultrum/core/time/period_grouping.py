@@ -69,11 +69,7 @@ class Grouping:
 
 
 def group(
-    x: SeriesTable,
-    target: Frequency,
-    session: Session,
-    through: str | None = None,
-    since: str | None = None,
+    x: SeriesTable, target: Frequency, session: Session, through: str | None = None, since: str | None = None
 ) -> Grouping:
     """Group the rows of a table by the periods of a lower frequency.
 
@@ -196,11 +192,7 @@ def _has_weekends(days: Dates) -> bool:
 
 
 def _begun(
-    target: Frequency,
-    ordinals: Ints,
-    begins: np.datetime64 | None,
-    source: Frequency,
-    whole_weeks: bool,
+    target: Frequency, ordinals: Ints, begins: np.datetime64 | None, source: Frequency, whole_weeks: bool
 ) -> tuple[Bools, str | None]:
     """Mask of periods whose beginning is in the data, and the name of the one whose beginning is not.
 
@@ -229,11 +221,7 @@ def _turns(ordered: Array) -> Ints:
 
 
 def _complete_mask(
-    target: Frequency,
-    ordinals: Ints,
-    known_until: np.datetime64 | None,
-    source: Frequency,
-    whole_weeks: bool,
+    target: Frequency, ordinals: Ints, known_until: np.datetime64 | None, source: Frequency, whole_weeks: bool
 ) -> tuple[Bools, str | None]:
     """Mask of finished periods, and the name of an unfinished one.
 

@@ -151,12 +151,7 @@ def weekdays_after(days: Dates, ends: Dates) -> Ints:
 
 
 def too_old(
-    x: SeriesTable,
-    grouping: Grouping,
-    target: Frequency,
-    rows: Ints,
-    ordinals: Ints,
-    stale_after: int,
+    x: SeriesTable, grouping: Grouping, target: Frequency, rows: Ints, ordinals: Ints, stale_after: int
 ) -> Bools:
     """Whether rows are too old at their period's end to represent it."""
     if target.code in "HN":
@@ -206,13 +201,7 @@ _REDUCTIONS: Final[dict[str, tuple[np.ufunc, float]]] = {
     "low": (np.minimum, np.inf),
 }
 _BY_TIMING: Final = {"end": "last", "start": "first", "average": "mean"}
-_TIMING_AFTER: Final = {
-    "last": "end",
-    "first": "start",
-    "mean": "average",
-    "median": "average",
-    "sum": "total",
-}
+_TIMING_AFTER: Final = {"last": "end", "first": "start", "mean": "average", "median": "average", "sum": "total"}
 
 
 @on_block(plain="")
@@ -333,10 +322,7 @@ def _convert_columns(
     for method in dict.fromkeys(methods):
         columns = np.flatnonzero([each == method for each in methods])
         _check_sense(method, x, target, [x.metadata[i] for i in columns])
-        parts[method] = (
-            columns,
-            *_of_method(x, target, method, columns, grouping, limits, risk_free),
-        )
+        parts[method] = (columns, *_of_method(x, target, method, columns, grouping, limits, risk_free))
     if len(parts) == 1:
         return next(iter(parts.values()))[1:]
     block = np.empty((len(grouping.ordinals), len(methods)))
@@ -370,11 +356,7 @@ def _of_method(
 
 @validate_arguments
 def to_bars(
-    x: TimeSeries,
-    frequency: str | Frequency,
-    *,
-    session_close: str | None = None,
-    timezone: str | None = None,
+    x: TimeSeries, frequency: str | Frequency, *, session_close: str | None = None, timezone: str | None = None
 ) -> SeriesTable:
     """OHLC bars: open, high, low and close of each longer period, from single prices.
 

@@ -24,11 +24,7 @@ from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitErr
 @on_block(plain="")
 @validate_arguments
 def growth(
-    x: SeriesTable,
-    *,
-    over: str = "P1Y",
-    kind: Literal["simple", "log"] = "simple",
-    annualised: bool = False,
+    x: SeriesTable, *, over: str = "P1Y", kind: Literal["simple", "log"] = "simple", annualised: bool = False
 ) -> SeriesTable:
     """Growth rates, year-on-year or period-on-period, simple or logarithmic, annualised or not.
 

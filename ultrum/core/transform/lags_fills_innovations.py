@@ -57,10 +57,7 @@ def lag(x: SeriesTable, over: str | int = 1) -> SeriesTable:
 @on_block()
 @validate_arguments
 def fill(
-    x: SeriesTable,
-    how: Literal["forward", "backward", "none"] = "forward",
-    *,
-    limit: int | None = None,
+    x: SeriesTable, how: Literal["forward", "backward", "none"] = "forward", *, limit: int | None = None
 ) -> SeriesTable:
     """Forward fill (ffill) or backward fill (bfill) of missing values; the provenance counts them.
 

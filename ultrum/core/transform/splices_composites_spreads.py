@@ -40,11 +40,7 @@ class SplicedSeries(TimeSeries):
 
 @validate_arguments
 def splice(
-    *parts: TimeSeries,
-    link: str = "level",
-    prefer: str = "last",
-    tolerance: float = 0.01,
-    name: str = "",
+    *parts: TimeSeries, link: str = "level", prefer: str = "last", tolerance: float = 0.01, name: str = ""
 ) -> SplicedSeries:
     """Splice (chain-link) several histories into one series.
 

@@ -227,12 +227,7 @@ def names_other_series(steps: Sequence[Step]) -> bool:
 
 
 def apply_steps(
-    series: TimeSeries,
-    steps: Sequence[Step],
-    find: Finder | None = None,
-    *,
-    start: str = "",
-    end: str = "",
+    series: TimeSeries, steps: Sequence[Step], find: Finder | None = None, *, start: str = "", end: str = ""
 ) -> TimeSeries:
     """Apply steps to a series, each a mapping of one name to its settings.
 

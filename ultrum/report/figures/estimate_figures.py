@@ -174,12 +174,7 @@ def _draw_intervals(
 
 @figure_function
 def line_of_fit(
-    fit: Fit,
-    *,
-    factor: str | None = None,
-    level: float = 0.95,
-    source: str = "",
-    ax: Axes | None = None,
+    fit: Fit, *, factor: str | None = None, level: float = 0.95, source: str = "", ax: Axes | None = None
 ) -> Axes:
     """Returns of one asset against one factor, with the fitted line and its band.
 
@@ -229,12 +224,7 @@ def line_of_fit(
 
 @figure_function
 def cost_components(
-    cost: CostOfEquity,
-    asset: str,
-    *,
-    level: float = 0.95,
-    source: str = "",
-    ax: Axes | None = None,
+    cost: CostOfEquity, asset: str, *, level: float = 0.95, source: str = "", ax: Axes | None = None
 ) -> Axes:
     """Components of the cost of equity: the risk-free rate, each premium, and the total with its interval.
 

@@ -371,11 +371,7 @@ def names_apart(ax: Axes, x: Array, y: Array, names: list[str]) -> None:
     labels: list[Box] = []
     for place in np.argsort(-positions[:, 1]):
         label = ax.annotate(
-            names[place],
-            (x[place], y[place]),
-            xytext=(7, 0),
-            textcoords="offset points",
-            fontsize=points(8.5),
+            names[place], (x[place], y[place]), xytext=(7, 0), textcoords="offset points", fontsize=points(8.5)
         )
         size = label.get_window_extent(renderer)
         others = [*labels, *(dot for k, dot in enumerate(dots) if k != place)]

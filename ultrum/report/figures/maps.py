@@ -14,15 +14,7 @@ import pandas as pd
 from ultrum.core.array_types import Floats
 from ultrum.errors import TableError, UnitError, name_list
 from ultrum.file_access import read_regular
-from ultrum.report.figures.figure_style import (
-    INK,
-    STONE,
-    axes_for,
-    figure_function,
-    figure_of,
-    foot,
-    points,
-)
+from ultrum.report.figures.figure_style import INK, STONE, axes_for, figure_function, figure_of, foot, points
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

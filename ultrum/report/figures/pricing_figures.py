@@ -102,11 +102,7 @@ def beta_path(
     ax.plot(x, path["estimate"], color=TIDE, linewidth=2, label="beta")
     if whole is not None:
         ax.axhline(
-            whole,
-            color=STONE,
-            linewidth=1.2,
-            linestyle=(0, (5, 3)),
-            label=f"whole sample: {decimals(whole)}",
+            whole, color=STONE, linewidth=1.2, linestyle=(0, (5, 3)), label=f"whole sample: {decimals(whole)}"
         )
     for k, (name, date) in enumerate((marks or {}).items()):
         ax.axvline(_day(date), color=LINES[(k + 1) % len(LINES)], linewidth=1.4, label=name)
@@ -294,13 +290,7 @@ def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]],
         if choice != last or not rows_named:
             rows_named.append(choice)
             ax.text(
-                -0.5,
-                row + 0.55 * step,
-                choice,
-                fontsize=points(8.5),
-                color=STONE,
-                style="italic",
-                va="center",
+                -0.5, row + 0.55 * step, choice, fontsize=points(8.5), color=STONE, style="italic", va="center"
             )
         last = choice
         chosen = (table[choice] == value).to_numpy()
@@ -387,13 +377,7 @@ def peers(result: PeerBeta, *, level: float = 0.95, source: str = "", ax: Axes |
     ax.axvline(result.asset_beta, color=TIDE, linewidth=1.2, linestyle=(0, (5, 3)))
     ax.hlines(0.6, *result.interval(level), color=LANTERN, linewidth=2)
     ax.scatter(
-        [result.beta],
-        [0.6],
-        color=LANTERN,
-        s=60,
-        marker="D",
-        zorder=4,
-        label="relevered at the target D/E",
+        [result.beta], [0.6], color=LANTERN, s=60, marker="D", zorder=4, label="relevered at the target D/E"
     )
     labels = [f"{name}  (D/E {decimals(row['debt_to_equity'])})" for name, row in shown.iterrows()]
     ax.set_yticks([0.6, *rows], [f"company: {decimals(result.beta)}", *labels])

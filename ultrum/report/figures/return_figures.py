@@ -39,15 +39,7 @@ from ultrum.report.figures.series_figures import moments_of, reading_of
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_BELOW_TO_ABOVE: Final = (
-    "#8c510a",
-    "#d8a04d",
-    "#f3e0c2",
-    "#f7f7f5",
-    "#c4dfe6",
-    "#5aa3b5",
-    "#0b5566",
-)
+_BELOW_TO_ABOVE: Final = ("#8c510a", "#d8a04d", "#f3e0c2", "#f7f7f5", "#c4dfe6", "#5aa3b5", "#0b5566")
 
 
 @figure_function
@@ -193,13 +185,7 @@ def calendar_heat(result: CalendarReturns, *, ax: Axes | None = None) -> Axes:
             dark = abs(painted[row, column]) > 0.72 * reach if np.isfinite(painted[row, column]) else False
             text = decimals(value, 0 if row == len(values) - 1 or is_narrow else 1)
             ax.text(
-                column,
-                row,
-                text,
-                ha="center",
-                va="center",
-                fontsize=points(8),
-                color="white" if dark else INK,
+                column, row, text, ha="center", va="center", fontsize=points(8), color="white" if dark else INK
             )
     months = [name[:1] if is_narrow and name != "year" else name for name in map(str, shown.columns)]
     ax.set_xticks(range(len(shown.columns)), months)
@@ -278,11 +264,7 @@ def growth_of_one(
     alone = f" in {table.metadata[0].heading}" if len(table.names) == 1 else ""
     lines = legend_above(ax, *ax.get_legend_handles_labels()) if len(table.names) > 1 else 0
     heading(ax, title or f"Cumulative wealth of 1{alone}", legend_rows=lines)
-    foot(
-        ax,
-        f"{table.frequency.name}, {span_of(table.index)}; returns compounded",
-        source=source,
-    )
+    foot(ax, f"{table.frequency.name}, {span_of(table.index)}; returns compounded", source=source)
     return ax
 
 

@@ -95,12 +95,7 @@ def _change_in_words(metadata: Metadata) -> str:
     """Span of a growth rate, in words."""
     settings = next(dict(s.settings) for s in reversed(metadata.trail) if s.action == "growth")
     over = settings.get("over", "")
-    words = {
-        "P1Y": "over a year",
-        "P6M": "over half a year",
-        "P3M": "over a quarter",
-        "P1M": "over a month",
-    }
+    words = {"P1Y": "over a year", "P6M": "over half a year", "P3M": "over a quarter", "P1M": "over a month"}
     annual = ", annualised" if "annualised" in settings else ""
     return f"change {words.get(over, f'over {over}')}{annual}" if over else "change"
 
@@ -397,11 +392,7 @@ def _shade(ax: Axes, shade: Any, episodes: Episodes | None) -> None:
     for number, table in enumerate(tables):
         for row in table.itertuples():
             ax.axvspan(
-                edge_of(row.start),
-                edge_of(row.end, end=True),
-                color=SHADES[number % 4],
-                linewidth=0,
-                zorder=0,
+                edge_of(row.start), edge_of(row.end, end=True), color=SHADES[number % 4], linewidth=0, zorder=0
             )
     for number, (name, (start, end)) in enumerate((episodes or {}).items()):
         left, right = edge_of(start), edge_of(end, end=True)
@@ -491,11 +482,7 @@ def coverage_timeline(panel: Panel, *, ax: Axes | None = None) -> Axes:
     gone = panel.missing_log[panel.missing_log["cause"].astype(str).isin(("gap", "stale price"))]
     for row, name in enumerate(table.index[::-1]):
         _draw_coverage(
-            ax,
-            row,
-            table.loc[name],
-            gone[gone["series"] == name]["period"],
-            _role_colour(panel, name),
+            ax, row, table.loc[name], gone[gone["series"] == name]["period"], _role_colour(panel, name)
         )
     ends = [str(panel.assets.index[k]) for k in (0, -1)]
     ax.axvspan(edge_of(ends[0]), edge_of(ends[1], end=True), color=MIST, alpha=0.5, zorder=0)

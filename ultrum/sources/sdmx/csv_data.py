@@ -48,10 +48,7 @@ def from_csv(body: bytes, dimensions: Sequence[str]) -> list[RawSeries]:
             newlines_in_values=b'"' in body,  # looking for them costs time
         ),
         convert_options=pyarrow.csv.ConvertOptions(
-            column_types=types,
-            include_columns=needed,
-            strings_can_be_null=False,
-            null_values=_MISSING,
+            column_types=types, include_columns=needed, strings_can_be_null=False, null_values=_MISSING
         ),
     ).unify_dictionaries()
     if deletes:

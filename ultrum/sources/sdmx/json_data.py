@@ -42,10 +42,7 @@ def _by_series(dataset: Part, structure: Part, dimensions: Sequence[str]) -> lis
     series_list, places_of = [], _Places()
     for positions, body in dataset["series"].items():
         places = [int(p) for p in positions.split(":")] if positions else []
-        codes = {
-            **fixed,
-            **{d["id"]: _code(d["values"][p]) for d, p in zip(along, places, strict=True)},
-        }
+        codes = {**fixed, **{d["id"]: _code(d["values"][p]) for d, p in zip(along, places, strict=True)}}
         facts = {
             **common,
             **_group_attributes(dataset, structure, codes),
@@ -124,16 +121,7 @@ def _flat(dataset: Part, structure: Part, dimensions: Sequence[str]) -> list[Raw
             codes[along[i]["id"]] = _code(along[i]["values"][place])
         facts = {**common, **_group_attributes(dataset, structure, codes)}
         series_list.append(
-            _raw(
-                codes,
-                dimensions,
-                periods,
-                rows,
-                facts,
-                attributes.get("observation", []),
-                structure,
-                _Places(),
-            )
+            _raw(codes, dimensions, periods, rows, facts, attributes.get("observation", []), structure, _Places())
         )
     return series_list
 

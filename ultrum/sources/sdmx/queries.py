@@ -100,12 +100,7 @@ class Paths:
         return f"availability/dataflow/{self._context(flow)}/{_key30(key)}"
 
     def data(
-        self,
-        flow: FlowName,
-        key: str,
-        span: Span = EVERYTHING,
-        detail: str = "",
-        dimensions: Sequence[str] = (),
+        self, flow: FlowName, key: str, span: Span = EVERYTHING, detail: str = "", dimensions: Sequence[str] = ()
     ) -> str:
         """Data of a dataflow at a key; wildcards and ``+`` are those of 2.1 in either version."""
         if self.rest == "2.1":
@@ -119,10 +114,7 @@ class Paths:
             }
         else:
             path = f"data/dataflow/{self._context(flow)}/{_key30(key)}"
-            bounds = [
-                f"ge:{span.start}" if span.start else "",
-                f"le:{span.end}" if span.end else "",
-            ]
+            bounds = [f"ge:{span.start}" if span.start else "", f"le:{span.end}" if span.end else ""]
             query = {
                 "c[TIME_PERIOD]": "+".join(b for b in bounds if b),
                 "updatedAfter": span.updated_after,

@@ -55,16 +55,7 @@ class RawSeries:
 _HALF: Final = re.compile(r"(\d{4})-?[HBS]([12])")
 _RANGE: Final = re.compile(r"(\d{4}-\d\d-\d\d)(?:T[\d:.]+)?(?:Z|[+-]\d\d:\d\d)?/(P\w+)")
 _DAY_OF_YEAR: Final = re.compile(r"(\d{4})-?D(\d{3})")
-_SPANS: Final = {
-    "P1Y": "A",
-    "P12M": "A",
-    "P6M": "S",
-    "P3M": "Q",
-    "P1M": "M",
-    "P7D": "W",
-    "P1W": "W",
-    "P1D": "D",
-}
+_SPANS: Final = {"P1Y": "A", "P12M": "A", "P6M": "S", "P3M": "Q", "P1M": "M", "P7D": "W", "P1W": "W", "P1D": "D"}
 _DIGIT: Final = re.compile(r"\d")
 _ORDER: Final = "NHDWMQSA"
 

@@ -137,11 +137,7 @@ def to_parts(
     pieces = _pieces(varying, len(values))
     parts = []
     for number, (inside, attributes) in enumerate(pieces, start=1):
-        facts_there = {
-            **codes,
-            **raw.attributes,
-            **attributes,
-        }  # a service may put a unit in its key
+        facts_there = {**codes, **raw.attributes, **attributes}  # a service may put a unit in its key
         metadata = _describe(raw, facts_there, structure, frequency, address)
         statuses = list(varying["OBS_STATUS"][inside]) if "OBS_STATUS" in varying else []
         index = calendar.index(frequency, ordinals[inside])
@@ -189,11 +185,7 @@ def _pieces(varying: Mapping[str, Sequence[str]], count: int) -> list[tuple[slic
 
 
 def _describe(
-    raw: RawSeries,
-    facts: Mapping[str, str],
-    structure: Structure,
-    frequency: Frequency,
-    address: str,
+    raw: RawSeries, facts: Mapping[str, str], structure: Structure, frequency: Frequency, address: str
 ) -> Metadata:
     unit, name = unit_of_facts(facts), structure.unit_name(facts)
     timing = _TIMING.get(facts.get("COLLECTION", ""), "")

@@ -161,11 +161,7 @@ def _tree(body: bytes, where: str) -> Element:
     if fault:
         raise SourceError(f"{where}: {fault}")
     parser = lxml.etree.XMLParser(
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
-        huge_tree=False,
-        remove_comments=True,
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True
     )
     try:
         refuse_entities(body)

@@ -153,10 +153,7 @@ def _years_down(grid: Grid) -> Grid:
                 rows[i] = [*row[:column], year, *row[column + 1 :]]
                 carried += 1
         if carried:
-            decisions = (
-                "layout",
-                f"years carried down over {carried} empty cells of column {column + 1}",
-            )
+            decisions = ("layout", f"years carried down over {carried} empty cells of column {column + 1}")
             return replace(grid, rows=rows, decisions=(*grid.decisions, decisions))
     return grid
 
@@ -194,8 +191,7 @@ def _years_across(grid: Grid) -> Grid:
         if not years or not all(is_empty(c) or _is_year(c) for c in above[years[0] :]):
             continue
         under = next(
-            (k for k in (i + 1, i + 2) if k < len(grid.rows) and not all(map(is_empty, grid.rows[k]))),
-            None,
+            (k for k in (i + 1, i + 2) if k < len(grid.rows) and not all(map(is_empty, grid.rows[k]))), None
         )
         if under is None:
             continue
@@ -214,10 +210,7 @@ def _years_across(grid: Grid) -> Grid:
         kept = [k for k in range(len(grid.rows)) if k not in (i, under)]
         rows = {k: grid.rows[k] for k in kept} | {under: row}
         order = sorted(rows)
-        decisions = (
-            "layout",
-            f"years on line {grid.lines[i]} over parts of years on line {grid.lines[under]}",
-        )
+        decisions = ("layout", f"years on line {grid.lines[i]} over parts of years on line {grid.lines[under]}")
         return replace(
             grid,
             rows=[rows[k] for k in order],
@@ -278,10 +271,7 @@ def _in_order(years: Sequence[int], parts: dict[int, tuple[str, int]]) -> bool:
     edges = [*years, 10**9]
     for first, last in itertools.pairwise(edges):
         numbers = [n for i, (_, n) in parts.items() if first < i < last]
-        if len(set(numbers)) < len(numbers) or numbers not in (
-            sorted(numbers),
-            sorted(numbers, reverse=True),
-        ):
+        if len(set(numbers)) < len(numbers) or numbers not in (sorted(numbers), sorted(numbers, reverse=True)):
             return False
     return True
 
@@ -310,10 +300,7 @@ def _serials_as_dates(grid: Grid) -> Grid:
         if not meant:
             continue
         rows = [[*r[:column], meant[i], *r[column + 1 :]] if i in meant else r for i, r in enumerate(grid.rows)]
-        decisions = (
-            "dates",
-            f"{len(meant)} day numbers among dates in column {column + 1} read as dates",
-        )
+        decisions = ("dates", f"{len(meant)} day numbers among dates in column {column + 1} read as dates")
         return replace(grid, rows=rows, decisions=(*grid.decisions, decisions))
     return grid
 

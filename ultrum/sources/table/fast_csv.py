@@ -173,10 +173,7 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: Tab
             ),
             parse_options=pyarrow.csv.ParseOptions(delimiter=mark),
             convert_options=pyarrow.csv.ConvertOptions(
-                column_types=types,
-                null_values=_MARKS,
-                strings_can_be_null=False,
-                decimal_point=decimal,
+                column_types=types, null_values=_MARKS, strings_can_be_null=False, decimal_point=decimal
             ),
         )
     except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):

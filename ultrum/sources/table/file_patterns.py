@@ -216,11 +216,7 @@ def files_of(pattern: str) -> list[tuple[str, dict[str, str]]]:
 
 
 def read_many(
-    pattern: str,
-    places: Sequence[tuple[str, dict[str, str]]],
-    options: TableOptions,
-    read: Read,
-    load: Load,
+    pattern: str, places: Sequence[tuple[str, dict[str, str]]], options: TableOptions, read: Read, load: Load
 ) -> Reading:
     """Tables or figures of many files as one reading.
 
@@ -241,9 +237,7 @@ def read_many(
 
 
 def _each(
-    places: Sequence[tuple[str, dict[str, str]]],
-    form: str | None,
-    take: Callable[[str, dict[str, str]], T],
+    places: Sequence[tuple[str, dict[str, str]]], form: str | None, take: Callable[[str, dict[str, str]], T]
 ) -> tuple[list[tuple[dict[str, str], T]], list[str]]:
     """Content of each file; missing dated files are listed, unless all are missing."""
     results: list[tuple[dict[str, str], T]] = []
@@ -267,9 +261,7 @@ def _with_gaps(reading: Reading, absent: Sequence[str]) -> Reading:
     if not absent:
         return reading
     decision = Decision(
-        "files missing",
-        f"{quantity(len(absent), 'date')} without a file: {name_list(absent)}",
-        certainty="gaps",
+        "files missing", f"{quantity(len(absent), 'date')} without a file: {name_list(absent)}", certainty="gaps"
     )
     return replace(reading, decisions=(*reading.decisions, decision))
 

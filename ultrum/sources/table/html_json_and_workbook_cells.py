@@ -325,8 +325,7 @@ def _plain_rows(value: object) -> list[Row] | None:
 
 def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
     head = next(
-        (value[k] for k in ("columns", "header", "fields", "names") if isinstance(value.get(k), list)),
-        None,
+        (value[k] for k in ("columns", "header", "fields", "names") if isinstance(value.get(k), list)), None
     )
     body = next((value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None)
     if head and body and all(isinstance(r, list) for r in body):

@@ -62,17 +62,7 @@ def _begins(heading: str, words: Sequence[str]) -> bool:
 
 # Event columns of a table: asset, date and amount of dividends, splits or payments
 
-_ASSET: Final = (
-    "asset",
-    "ticker",
-    "symbol",
-    "code",
-    "isin",
-    "security",
-    "instrument",
-    "stock",
-    "company",
-)
+_ASSET: Final = ("asset", "ticker", "symbol", "code", "isin", "security", "instrument", "stock", "company")
 _DATE: Final = (
     "date",
     "ex date",
@@ -99,15 +89,7 @@ _AMOUNT: Final = (
     "dividend per share",
     "amount per share",
 )
-_RATIO: Final = (
-    "ratio",
-    "split",
-    "splits",
-    "stock splits",
-    "split ratio",
-    "factor",
-    "split factor",
-)
+_RATIO: Final = ("ratio", "split", "splits", "stock splits", "split ratio", "factor", "split factor")
 _RELEASES: Final = {
     "period": (
         "period",
@@ -133,11 +115,7 @@ WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RAT
 
 
 def event_columns(
-    table: pd.DataFrame,
-    where: str,
-    wanted: Sequence[str],
-    given: dict[str, str],
-    assets: Sequence[str],
+    table: pd.DataFrame, where: str, wanted: Sequence[str], given: dict[str, str], assets: Sequence[str]
 ) -> pd.DataFrame:
     """A table of events with its columns under standard names.
 

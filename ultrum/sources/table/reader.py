@@ -402,11 +402,7 @@ def _number_blocks(blocks: list[Block], wanted: str | int | None, name: str) -> 
 def _merge_readings(readings: list[Reading], aside: list[Decision]) -> Reading:
     """Several blocks of one frequency as one reading; repeated names get the number of their block."""
     first = readings[0]
-    fields, decisions, rejected = (
-        dict(first.fields),
-        [*first.decisions, *aside],
-        list(first.rejected),
-    )
+    fields, decisions, rejected = (dict(first.fields), [*first.decisions, *aside], list(first.rejected))
     for number, other in enumerate(readings[1:], start=2):
         for column, table in other.fields.items():
             named = column if column not in fields else f"{column} ({number})"

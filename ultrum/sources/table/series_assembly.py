@@ -31,10 +31,7 @@ from ultrum.sources.table.units import UnitFinding
 
 
 def split_at_breaks(
-    fields: dict[str, SeriesTable],
-    detected: set[int],
-    declared: Sequence[str],
-    frequency: Frequency,
+    fields: dict[str, SeriesTable], detected: set[int], declared: Sequence[str], frequency: Frequency
 ) -> dict[str, SeriesTable]:
     """Series in parts, each named by its start.
 
@@ -71,9 +68,7 @@ def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) 
     named = f"{column} from {label}"
     metadata_list = [
         a.add_step(
-            "split where the definition changes",
-            {"name": named if a.name == column else a.name},
-            at=label,
+            "split where the definition changes", {"name": named if a.name == column else a.name}, at=label
         )
         for a in table.metadata
     ]
@@ -132,16 +127,7 @@ def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: 
 # Series from typed rows, wide or long, with their frequency and units
 
 _UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
-_VALUE_NAMES: Final = (
-    "value",
-    "obs_value",
-    "observation",
-    "values",
-    "val",
-    "wert",
-    "valeur",
-    "amount",
-)
+_VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "wert", "valeur", "amount")
 
 
 _FEW_ROWS: Final = 10
@@ -294,8 +280,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     columns = {n: c[kept] for n, c in typed_columns.columns.items()}
     statuses = {n: c[kept] for n, c in typed_columns.statuses.items()}
     decision = Decision(
-        "duplicates",
-        f"{quantity(int(repeated.sum()), 'repeated row')} removed; one of each kept",
+        "duplicates", f"{quantity(int(repeated.sum()), 'repeated row')} removed; one of each kept"
     )
     return replace(
         typed_columns,
@@ -499,12 +484,7 @@ def _gaps(columns: Typed, rows: _Rows, ordered: Ints) -> Ints:
 
 
 def _long(
-    name: str,
-    typed_columns: Typed,
-    keys: Sequence[str],
-    labels: Array | None,
-    rows: _Rows,
-    options: TableOptions,
+    name: str, typed_columns: Typed, keys: Sequence[str], labels: Array | None, rows: _Rows, options: TableOptions
 ) -> dict[str, SeriesTable]:
     ordinals, place = np.unique(rows.ordinals, return_inverse=True)
     columns, names = pd.factorize(np.asarray(labels, dtype=object))

@@ -388,11 +388,7 @@ def _are_codes(cells: Sequence[object]) -> bool:
 
 
 def _decimal(
-    columns: Sequence[Array],
-    options: TableOptions,
-    where: str,
-    marks: frozenset[str],
-    parted_by: str,
+    columns: Sequence[Array], options: TableOptions, where: str, marks: frozenset[str], parted_by: str
 ) -> str:
     texts = {c for column in columns if column.dtype.kind == "O" for c in column if isinstance(c, str)}
     numbers = sorted(c for c in texts if not is_blank(c, marks) and is_number_text(c))
@@ -428,11 +424,7 @@ def _refuse_sentinels(numbers: Mapping[str, ReadNumbers], where: str) -> None:
 
 
 def _bad_rows(
-    block: Block,
-    labels: Array,
-    dates: ReadDates,
-    numbers: Mapping[str, ReadNumbers],
-    cells: Mapping[str, Array],
+    block: Block, labels: Array, dates: ReadDates, numbers: Mapping[str, ReadNumbers], cells: Mapping[str, Array]
 ) -> tuple[Bools, list[Rejected]]:
     """Rows with an invalid date; cells that are not numbers are reported, and their rows are kept."""
     bad: Bools = np.isnat(dates.moments)
@@ -496,12 +488,7 @@ def _footnote_marks(block: Block, names: Sequence[str]) -> dict[str, list[str]]:
 
 
 def _unit(
-    block: Block,
-    name: str,
-    read: ReadNumbers,
-    options: TableOptions,
-    where: str,
-    stated: Sequence[Statement],
+    block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str, stated: Sequence[Statement]
 ) -> UnitFinding:
     heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""

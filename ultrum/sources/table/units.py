@@ -49,21 +49,7 @@ _IN_DECIMALS: Final = re.compile(
 )
 _NO_CURRENCY: Final = frozenset(  # words of three capitals that headings put in brackets
     [
-        *(
-            "NSA",
-            "SAA",
-            "YOY",
-            "QOQ",
-            "MOM",
-            "AVG",
-            "EOP",
-            "SUM",
-            "MIN",
-            "MAX",
-            "CPI",
-            "PPI",
-            "GDP",
-        ),
+        *("NSA", "SAA", "YOY", "QOQ", "MOM", "AVG", "EOP", "SUM", "MIN", "MAX", "CPI", "PPI", "GDP"),
         *("GNP", "ALL", "TOT", "NET", "END", "MTD", "YTD", "PCT", "IDX", "VOL"),
     ]
 )
@@ -232,12 +218,7 @@ def _unit_of_column(
 
 
 def _share_in_heading(
-    name: str,
-    title: str,
-    subtitle: str,
-    facts: Mapping[str, object],
-    percent: Sequence[Statement],
-    where: str,
+    name: str, title: str, subtitle: str, facts: Mapping[str, object], percent: Sequence[Statement], where: str
 ) -> UnitFinding | None:
     """Percent or decimals by the words of the heading, which the file must not contradict."""
     facts = {**facts, "unit": DECIMAL}
@@ -402,8 +383,7 @@ def _as_option(given: str, facts: Mapping[str, object], where: str) -> UnitFindi
 
 
 _ADJUSTED: Final = re.compile(
-    r"\badj(?:usted)?\.?[ _-]?(?:close|closing|price)|\b(?:close|price)s?[ _-]?\(?adj",
-    re.IGNORECASE,
+    r"\badj(?:usted)?\.?[ _-]?(?:close|closing|price)|\b(?:close|price)s?[ _-]?\(?adj", re.IGNORECASE
 )
 
 

@@ -160,12 +160,7 @@ def _reach_by_count(opened: IO[bytes]) -> tuple[int, int]:
     """The same where cells follow each other without positions: rows by number or in order."""
     row = rows = columns = 0
     for _, element in lxml.etree.iterparse(
-        opened,
-        events=("end",),
-        tag="{*}row",
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
+        opened, events=("end",), tag="{*}row", resolve_entities=False, no_network=True, load_dtd=False
     ):
         place = element.get("r", "")
         row = int(place) if place.isdigit() else row + 1

@@ -95,12 +95,7 @@ def errors_in_words(kind: str) -> str:
 
 
 def covariance(
-    errors: str,
-    influence: Floats,
-    residuals: Floats,
-    leverage: Floats,
-    moments: Ints,
-    lags: int | None,
+    errors: str, influence: Floats, residuals: Floats, leverage: Floats, moments: Ints, lags: int | None
 ) -> Floats:
     """Covariance (N,p,p) of a named kind.
 

@@ -68,11 +68,7 @@ class Solution:
 
 
 def least_squares(
-    X: Floats,
-    Y: Floats,
-    labels: Sequence[str],
-    constant: bool = False,
-    weights: Floats | None = None,
+    X: Floats, Y: Floats, labels: Sequence[str], constant: bool = False, weights: Floats | None = None
 ) -> Solution:
     """Solve by Householder QR with column scaling.
 

@@ -126,12 +126,7 @@ def estimate(rows: Rows, starts: Ints, stops: Ints, recipe: Recipe, into: Estima
     estimates = into or Estimates.room(len(starts), terms, assets, recipe.whole_covariance)
     for windows in _alike(starts, stops, max(1, _AT_ONCE // max(assets, 1))):
         _fill(
-            estimates,
-            rows,
-            starts[windows],
-            int(stops[windows.start] - starts[windows.start]),
-            windows,
-            recipe,
+            estimates, rows, starts[windows], int(stops[windows.start] - starts[windows.start]), windows, recipe
         )
     return estimates
 
@@ -153,16 +148,10 @@ def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: sli
         gram = view.sum_of(rows.products, rows.present)
         nobs = view.counts(gram)
         solution = cholesky.solve_batch(
-            gram,
-            view.sum_of(rows.shifted, rows.response),
-            view.sum_of_squares(),
-            rows.constant,
+            gram, view.sum_of(rows.shifted, rows.response), view.sum_of_squares(), rows.constant
         )
         variance = solution.rss / (nobs - terms)
-        estimates.nobs[where], estimates.sigma[where] = (
-            nobs,
-            np.sqrt(variance / view.mean_weights(nobs)),
-        )
+        estimates.nobs[where], estimates.sigma[where] = (nobs, np.sqrt(variance / view.mean_weights(nobs)))
         estimates.r2[where] = 1.0 - solution.rss / solution.tss
         estimates.coefficients[where] = cholesky.coefficients_of(solution, rows.shift, rows.centre).swapaxes(0, 1)
         variances = _variances(estimates, where, view, rows, solution, variance, nobs, recipe)
@@ -328,12 +317,7 @@ def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: F
 
 
 def _cosine_covariance(
-    view: _Views,
-    rows: Rows,
-    solution: cholesky.BatchSolution,
-    nobs: Ints,
-    influence: Floats,
-    prewhiten: bool,
+    view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, influence: Floats, prewhiten: bool
 ) -> Floats:
     """Covariances (p, p, B, N) by EWC; each estimate has its own number of cosines."""
     matrix = np.empty_like(influence)
@@ -380,10 +364,7 @@ def _by_qr(estimates: Estimates, rows: Rows, window: int, span: slice, asset: in
         solution = least_squares(X, y[:, None], names, rows.constant, weights)
     except EstimationError:
         estimates.status[window, asset] = DEPENDENT
-        for block in (
-            estimates.coefficients[window, :, asset],
-            estimates.standard_errors[window, :, asset],
-        ):
+        for block in (estimates.coefficients[window, :, asset], estimates.standard_errors[window, :, asset]):
             block[:] = np.nan
         estimates.sigma[window, asset] = estimates.r2[window, asset] = np.nan
         if estimates.covariance is not None:
