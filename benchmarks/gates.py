@@ -16,7 +16,7 @@ import scipy.special
 
 from ultrum.core.pricing.alpha_and_multiple_tests import _wild_bootstrap, alpha_t_and_draws, step_down
 from ultrum.core.pricing.cost_of_equity_result import CostEstimates
-from ultrum.core.pricing.hierarchical_betas import _Posterior
+from ultrum.core.pricing.factor_betas_and_shrinkage import _Posterior
 from ultrum.core.pricing.peers_and_leverage import _errors_of_mean
 from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
 from ultrum.core.regression.engine.newey_west_and_fixed_b import (

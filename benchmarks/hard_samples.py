@@ -22,8 +22,8 @@ from ultrum.core.regression.engine.covariance import (
     jackknife_covariance,
 )
 from ultrum.core.regression.engine.least_squares import least_squares
+from ultrum.core.regression.panel_regression import _bootstrap_t
 from ultrum.core.regression.predictive_regression import correct_bias, hodrick_1b, ivx_wald
-from ultrum.core.regression.wild_cluster_bootstrap import _bootstrap_t
 
 SAMPLES, FEW = 2000, 500
 KINDS = ("hac", "hac-fixed-b", "ewc", "ewc-prewhitened")

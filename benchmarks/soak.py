@@ -124,7 +124,7 @@ def tests(*names, **environment):
 def disk():
     """Fill a small file system with downloads; all that were recorded are whole, before and after."""
     from ultrum.errors import VaultError
-    from ultrum.sources.download import Download
+    from ultrum.sources.download_and_limits import Download
     from ultrum.vault.store import Vault
 
     with tempfile.TemporaryDirectory() as folder:

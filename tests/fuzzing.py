@@ -20,7 +20,7 @@ from tests.support import ROOT
 from ultrum.errors import UltrumError
 from ultrum.practice import data_messages, structure_messages
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.download import Address
+from ultrum.sources.download_and_limits import Address
 from ultrum.sources.sdmx import structures
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table.reader import read_table

@@ -30,7 +30,7 @@ from tests.generated_tables import make_case
 from tests.properties.calls import MONTHS, Things, calls, raw_frames
 from tests.properties.flat import flat
 from tests.support import PASSING, command, without_causes
-from ultrum.core.regression.unit_roots import dickey_fuller
+from ultrum.core.regression.unit_roots_and_design_warnings import dickey_fuller
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.time.frequency import Frequency
 from ultrum.practice import world_files

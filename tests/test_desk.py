@@ -20,7 +20,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, months
-from ultrum.core.time.relative_dates import resolve_span
+from ultrum.core.time.period_labels_and_relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.batch import PullResult
 from ultrum.desk.series_sets import Member, SeriesSet

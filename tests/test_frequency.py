@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 import ultrum as ul
 from tests.support import Scratch
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels, parse_duration, parse_period, periods_in
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import FrequencyError
 
 CODES = ("A", "Q", "M", "W", "A-MAR", "Q-JAN", "W-FRI", "W-WED", "S", "S-FEB", "B", "D")

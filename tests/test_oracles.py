@@ -15,9 +15,9 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, daily, months, series
 from ultrum.core.regression.engine import rolling_windows
 from ultrum.core.regression.engine.newey_west_and_fixed_b import lag_rule
-from ultrum.core.regression.unit_roots import dickey_fuller
+from ultrum.core.regression.unit_roots_and_design_warnings import dickey_fuller
 from ultrum.errors import EstimationError
-from ultrum.sources.limits import Limits, current
+from ultrum.sources.download_and_limits import Limits, current
 
 QUIET = warnings.catch_warnings
 

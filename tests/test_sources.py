@@ -24,9 +24,8 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, command
 from ultrum.errors import DataWarning, SourceError, VaultError
 from ultrum.sources.credentials import CredentialStore, host_of
-from ultrum.sources.download import Address, Download
+from ultrum.sources.download_and_limits import Address, Download, HttpPolicy
 from ultrum.sources.http_client import HttpClient, _retry_after
-from ultrum.sources.limits import HttpPolicy
 from ultrum.sources.network_rules import network_of
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.store import Vault

@@ -17,14 +17,14 @@ from unittest import mock
 from tests.support import Scratch
 from ultrum.errors import DataWarning, VaultError
 from ultrum.file_access import process_mark
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.journal import Journal
 from ultrum.vault.store import Vault
 
 WRITER = """
 import sys
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.vault.store import Vault
 vault, n = Vault(sys.argv[1]), 0
 print("ready", flush=True)
@@ -374,7 +374,7 @@ class HostileWorld(Scratch):
         code = f"""
 import os, sys
 from ultrum.errors import VaultError
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.vault.store import Vault
 if os.getuid() == 0:
     os.setgid(65534); os.setuid(65534)
@@ -405,7 +405,7 @@ for change in (lambda: vault.record("s", "p", Download(b"new")), lambda: vault.c
         code = f"""
 import resource, signal, sys
 from ultrum.errors import VaultError
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.vault.store import Vault
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 vault = Vault({str(self.folder / "v")!r})
@@ -449,7 +449,7 @@ for most in (200_000, 20_000, 3_000, 50):
 
 MINGLER = """
 import hashlib, random, sys, time
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.vault.store import Vault
 place, word, seconds = sys.argv[1], sys.argv[2], float(sys.argv[3])
 end, n, draw = time.monotonic() + seconds, 0, random.Random(int(word))

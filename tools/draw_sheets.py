@@ -16,7 +16,7 @@ import matplotlib as mpl
 from PIL import Image
 
 import ultrum as ul
-from ultrum.report.figures.figure_style import png_bytes
+from ultrum.report.figures.figure_files import png_bytes
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 FIRST = """

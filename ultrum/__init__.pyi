@@ -15,8 +15,8 @@ from .core.pricing.dimson_and_downside_betas import dimson_beta as dimson_beta
 from .core.pricing.dimson_and_downside_betas import downside_beta as downside_beta
 from .core.pricing.dimson_and_downside_betas import up_down_betas as up_down_betas
 from .core.pricing.factor_betas_and_shrinkage import factor_betas as factor_betas
+from .core.pricing.factor_betas_and_shrinkage import hierarchical_betas as hierarchical_betas
 from .core.pricing.factor_betas_and_shrinkage import shrink_betas as shrink_betas
-from .core.pricing.hierarchical_betas import hierarchical_betas as hierarchical_betas
 from .core.pricing.instrumental_variables_premia import instrumented_premia as instrumented_premia
 from .core.pricing.kalman_beta import kalman_beta as kalman_beta
 from .core.pricing.peers_and_leverage import industry_betas as industry_betas
@@ -36,13 +36,13 @@ from .core.regression.diagnostics import Diagnosis as Diagnosis
 from .core.regression.diagnostics import diagnose as diagnose
 from .core.regression.fit import Fit as Fit
 from .core.regression.panel_regression import panel_regress as panel_regress
+from .core.regression.panel_regression import wild_cluster_test as wild_cluster_test
 from .core.regression.predictive_regression import predictive_regression as predictive_regression
 from .core.regression.regress import regress as regress
 from .core.regression.rolling_regression import RollingFit as RollingFit
 from .core.regression.rolling_regression import rolling_regress as rolling_regress
 from .core.regression.structural_breaks import BreakTest as BreakTest
 from .core.regression.structural_breaks import break_test as break_test
-from .core.regression.wild_cluster_bootstrap import wild_cluster_test as wild_cluster_test
 from .core.returns.dividends_and_splits import adjust_prices as adjust_prices
 from .core.returns.dividends_and_splits import dividend_yield as dividend_yield
 from .core.returns.nearest_dates import match_dates as match_dates
@@ -100,8 +100,8 @@ from .large.long_table import LongTable as LongTable
 from .report import figures as figures
 from .report.model_tables import model_table as model_table
 from .report.table_files import save as save
-from .sources.limits import Limits as Limits
-from .sources.limits import limits as limits
+from .sources.download_and_limits import Limits as Limits
+from .sources.download_and_limits import limits as limits
 from .sources.table.reader import read_series as read_series
 from .study.provenance import trail as trail
 from .study.schema import Study as Study

@@ -7,9 +7,8 @@ from collections.abc import Callable
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.sources.credentials import CredentialStore
-from ultrum.study.run import run
+from ultrum.study.run import StudyResult, run
 from ultrum.study.schema import Study
-from ultrum.study.study_result import StudyResult
 
 
 @validate_arguments

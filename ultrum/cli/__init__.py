@@ -8,10 +8,9 @@ from pathlib import Path
 
 import click
 
-from ultrum.cli.estimate import estimate
+from ultrum.cli.estimate_and_new import estimate, new
 from ultrum.cli.find_pull_vault import find, pull, vault
 from ultrum.cli.look import look
-from ultrum.cli.new import new
 from ultrum.cli.run_trail_demo import demo, practice, run, trail
 from ultrum.cli.terminal_output import Application, configure, run_safely
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import decimals, p_in_words, percent
+from ultrum.core.presentation import decimals, p_in_words, percent
 from ultrum.errors import name_list
 
 if TYPE_CHECKING:
@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
     from ultrum.core.regression.beta_table import BetaTable
     from ultrum.core.workings import Workings
-    from ultrum.study.study_result import StudyResult
-    from ultrum.study.template import FileStudy
+    from ultrum.study.own_files import FileStudy
+    from ultrum.study.run import StudyResult
 
 _ENDS_SHOWN: Final = 8
 _MOST_LINES: Final = 40  # assets, above which their distribution is shown
@@ -154,9 +154,9 @@ def _spread(numbers: pd.DataFrame) -> pd.DataFrame:
 
 def _observation_summary(betas: BetaTable) -> str:
     """Standard errors of the table, and why observations were dropped, over all assets."""
+    from ultrum.core.presentation import capitalise
     from ultrum.core.regression.engine.covariance import errors_in_words
     from ultrum.core.regression.fit import loss_summary
-    from ultrum.core.series.text_tables import capitalise
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}
     return f"{capitalise(errors_in_words(betas.errors))} in parentheses; {loss_summary(counts)}"
@@ -177,7 +177,7 @@ def _rolling_rows(result: StudyResult) -> pd.DataFrame:
     """The last rolling windows of one asset, or the last window of each asset."""
     import pandas as pd
 
-    from ultrum.core.time.period_labels import period_label
+    from ultrum.core.time.period_labels_and_relative_dates import period_label
 
     rolling = result.rolling
     if rolling is None:
@@ -247,7 +247,7 @@ def workings_answer(workings: Workings) -> dict[str, object]:
 def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[str, Workings]) -> None:
     """Print the regressions, decisions and warnings as JSON."""
     from ultrum.cli import terminal_output
-    from ultrum.core.time.period_labels import period_label
+    from ultrum.core.time.period_labels_and_relative_dates import period_label
 
     betas = result.betas
     answer: dict[str, object] = {
@@ -281,7 +281,7 @@ def print_estimate_json(study: FileStudy, result: StudyResult, steps: Mapping[st
 
 def _asset_answer(betas: BetaTable, asset: str) -> dict[str, object]:
     """The regression of one asset, in decimals."""
-    from ultrum.core.time.period_labels import period_label
+    from ultrum.core.time.period_labels_and_relative_dates import period_label
 
     fit = betas.fit(asset)
     table = fit.to_frame()

@@ -26,7 +26,7 @@ from ultrum.cli.options import (
     refuse_inputs,
 )
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 
 if TYPE_CHECKING:
     from ultrum.desk.batch import PullResult
@@ -361,9 +361,9 @@ def export_from_vault(address: str, file: Path, at: str, force: bool, vault: Pat
     """
     from datetime import date
 
-    from ultrum.core.time.relative_dates import resolve_instant
+    from ultrum.core.time.period_labels_and_relative_dates import resolve_instant
     from ultrum.errors import UltrumError, VaultError
-    from ultrum.sources.download import Address
+    from ultrum.sources.download_and_limits import Address
 
     if file.exists() and not force:
         raise click.UsageError(f"{file} exists already; choose another name, or add --force.")

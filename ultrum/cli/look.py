@@ -32,7 +32,7 @@ from ultrum.cli.options import (
     tables_of,
 )
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 
 _UNITS_OF_A_PICTURE: Final = 2
 ENVIRONMENT: Final = ParameterSource.ENVIRONMENT
@@ -42,10 +42,9 @@ if TYPE_CHECKING:
 
     from ultrum.core.series.time_series import TimeSeries
     from ultrum.core.transform.aggregation import How
+    from ultrum.desk.addresses_and_local_tables import DataSpan, LocalTables
     from ultrum.desk.desk import Desk
-    from ultrum.desk.local_tables import LocalTables
-    from ultrum.desk.spans import DataSpan
-    from ultrum.sources.download import Address
+    from ultrum.sources.download_and_limits import Address
     from ultrum.sources.table.reading_result import Reading
 
 
@@ -225,9 +224,9 @@ def _series_at(
     """
     from ultrum.cli import terminal_output
     from ultrum.core.transform.steps import apply_steps
-    from ultrum.desk.spans import DataSpan
+    from ultrum.desk.addresses_and_local_tables import DataSpan
     from ultrum.errors import UltrumError
-    from ultrum.sources.download import Address
+    from ultrum.sources.download_and_limits import Address
 
     start, end, frequency = asked.span
     wanted, span = Address.parse(address), DataSpan.of(start, end)
@@ -255,13 +254,13 @@ def _read(
     desk: Desk | LocalTables, wanted: Address, span: DataSpan, *, whole: bool
 ) -> tuple[Reading | None, list[TimeSeries]]:
     """The decisions of the reader of a table, and every series of an address, before the span is cut."""
-    from ultrum.desk.local_tables import LocalTables
+    from ultrum.desk.addresses_and_local_tables import LocalTables
 
     if not isinstance(desk, LocalTables):
         settings = desk.repository.settings_of(wanted)
         if settings.kind == "sdmx" or wanted.path in settings.snapshots:
             return None, desk.repository.series_within(str(wanted), span, whole=whole)
-    from ultrum.desk.addresses import column_of
+    from ultrum.desk.addresses_and_local_tables import column_of
 
     reading = desk.table(f"{wanted.source}:{wanted.path}")
     return reading, [column_of(reading, wanted)] if wanted.field else list(reading.series.values())
@@ -374,7 +373,7 @@ def _write(series: Sequence[TimeSeries], asked: LookChoices) -> None:
 
 def _facts(series: TimeSeries) -> dict[str, str]:
     """Facts of a series of a table."""
-    from ultrum.desk.describe import Description
+    from ultrum.desk.describe_and_revisions import Description
 
     return Description(series, "", "").facts
 
@@ -409,7 +408,7 @@ def _after_steps(series: TimeSeries, steps: list[dict[str, object]]) -> dict[str
     """Metadata changed by steps."""
     if not steps:
         return {}
-    from ultrum.core.time.period_labels import period_label
+    from ultrum.core.time.period_labels_and_relative_dates import period_label
 
     metadata, valid = series.metadata, series.values.dropna().index
     ends = [period_label(valid[k]) for k in (0, -1)] if len(valid) else ["—", "—"]

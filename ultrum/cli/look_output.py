@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Final
 from ultrum.cli.estimate_output import print_workings, workings_answer
 from ultrum.cli.options import PictureStyle
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
+from ultrum.core.presentation import decimals, percent, quantity, significant
 from ultrum.errors import name_list
 
 if TYPE_CHECKING:
@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ultrum.core.series.time_series import SeriesTable, TimeSeries
+    from ultrum.desk.addresses_and_local_tables import LocalTables
     from ultrum.desk.desk import Desk
-    from ultrum.desk.local_tables import LocalTables
     from ultrum.sources.table.reading_result import Reading
 
 
@@ -103,7 +103,7 @@ def values_by_period(series: TimeSeries) -> list[tuple[str, float]]:
 
 
 def _label(period: object) -> str:
-    from ultrum.core.time.period_labels import period_label
+    from ultrum.core.time.period_labels_and_relative_dates import period_label
 
     return period_label(period)
 
@@ -225,7 +225,7 @@ def _warn_of_price_returns(table: SeriesTable) -> None:
 def _show_one(one: TimeSeries) -> None:
     """Distribution, drawdowns and calendar returns of one asset."""
     from ultrum.cli import terminal_output
-    from ultrum.core.displayed_numbers import p_equals
+    from ultrum.core.presentation import p_equals
     from ultrum.core.statistics.distribution_and_calendar_returns import calendar_returns, distribution
     from ultrum.core.statistics.risk_return_and_drawdowns import drawdowns
 
@@ -263,7 +263,7 @@ def returns_at(
     """Returns of the price at an address, or of every asset in a table of prices, within a span."""
     from ultrum.core.returns.price_log_and_excess_returns import returns, to_log, to_simple
     from ultrum.core.transform.aggregation import to_frequency
-    from ultrum.desk.spans import DataSpan
+    from ultrum.desk.addresses_and_local_tables import DataSpan
 
     table = _prices(desk, address)
     if all(a.is_return for a in table.metadata):

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ultrum.core.transform.aggregation import How
+    from ultrum.desk.addresses_and_local_tables import LocalTables
     from ultrum.desk.desk import Desk
-    from ultrum.desk.local_tables import LocalTables
     from ultrum.sources.credentials import CredentialStore
 
 
@@ -102,7 +102,7 @@ def _choice_check(kind: Callable[[str], object]) -> Callable[..., str]:
 def _instant(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.time.relative_dates import resolve_instant
+    from ultrum.core.time.period_labels_and_relative_dates import resolve_instant
 
     resolve_instant(word, date.today())
 
@@ -110,7 +110,7 @@ def _instant(word: str) -> None:
 def _period(word: str) -> None:
     from datetime import date
 
-    from ultrum.core.time.relative_dates import resolve_day
+    from ultrum.core.time.period_labels_and_relative_dates import resolve_day
 
     resolve_day(word, date.today())
 
@@ -183,7 +183,7 @@ def tables_of(
         and not kept
         and not any(where.values())
     ):
-        from ultrum.desk.local_tables import LocalTables
+        from ultrum.desk.addresses_and_local_tables import LocalTables
 
         yield LocalTables(files.settings)
         return
@@ -212,7 +212,7 @@ def _with_files(sources: Any, files: LocalFiles) -> dict[str, Any]:
 def _set_reading(sources: dict[str, Any], text: str, options: Mapping[str, object]) -> None:
     """Add the options of --read to the settings of the table with an address."""
     from ultrum.errors import SourceError
-    from ultrum.sources.download import Address
+    from ultrum.sources.download_and_limits import Address
 
     try:
         wanted = Address.parse(text)
@@ -441,7 +441,8 @@ class PictureStyle:
     def write(self, draw: Callable[[], Axes], path: Path) -> None:
         """Draw the figure, and write it in the format of the file's ending: PNG, SVG or PDF."""
         from ultrum.report import figures
-        from ultrum.report.figures.figure_style import figure_of, png_bytes, points
+        from ultrum.report.figures.figure_files import png_bytes
+        from ultrum.report.figures.figure_style import figure_of, points
 
         for_print = isinstance(self.size, str)
         with figures.print_layout(self.size) if isinstance(self.size, str) else contextlib.nullcontext():

@@ -12,15 +12,15 @@ import click
 
 from ultrum.cli.options import AT, BIND, CREDENTIALS, FOLDER, HERE, JSON, OFFLINE, OUTPUT, PERIOD, VAULT, store_of
 from ultrum.cli.terminal_output import echo
-from ultrum.core.displayed_numbers import decimals, percent
+from ultrum.core.presentation import decimals, percent
 
 if TYPE_CHECKING:
     from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
     from ultrum.practice.service import Service
     from ultrum.sources.credentials import CredentialStore
     from ultrum.study.provenance import RunRecord
+    from ultrum.study.run import StudyResult
     from ultrum.study.schema import Study
-    from ultrum.study.study_result import StudyResult
 
 
 _RUN_SO: Final = "\b\n" + "\n".join(
@@ -99,7 +99,7 @@ def run(
         return
     plan = Study.load(study, anywhere=anywhere)
     if check:
-        from ultrum.study.file_checks import check_files
+        from ultrum.study.own_files import check_files
 
         check_files(plan, study.read_text(encoding="utf-8"), str(study))
         echo(f"{study}: valid.")

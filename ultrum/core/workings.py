@@ -14,7 +14,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedAttribute
-from ultrum.core.series.text_tables import TextInNotebooks
+from ultrum.core.presentation import TextInNotebooks
 from ultrum.errors import EstimationError
 
 Value = float | Floats

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.transform.aggregation import How, default_method, to_frequency
 from ultrum.core.workings import Workings, workings_of
 from ultrum.errors import FrequencyError

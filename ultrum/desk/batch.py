@@ -14,20 +14,18 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.text_tables import table_html
+from ultrum.core.presentation import quantity, table_html
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.period_labels import file_label, period_label
+from ultrum.core.time.period_labels_and_relative_dates import file_label, period_label
 from ultrum.core.transform.steps import Step, apply_steps
-from ultrum.desk.addresses import IN_PART
+from ultrum.desk.addresses_and_local_tables import IN_PART, DataSpan
 from ultrum.desk.column_names import unique_headings
+from ultrum.desk.describe_and_revisions import status_of
 from ultrum.desk.repository import Repository
-from ultrum.desk.revisions import status_of
 from ultrum.desk.series_sets import Member, SeriesSet
-from ultrum.desk.spans import DataSpan
 from ultrum.errors import SourceError, UltrumError, warn_user
-from ultrum.sources.download import Address
+from ultrum.sources.download_and_limits import Address
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -2,20 +2,57 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from importlib.resources import files
 from pathlib import Path
 from typing import Any, Final
 
 import pandas as pd
 
 from ultrum.desk.repository import Repository
-from ultrum.desk.synonyms import Synonyms
 from ultrum.errors import SourceError, one_of
+from ultrum.file_access import toml_of
 from ultrum.sources.sdmx.client import Listing
 from ultrum.sources.sdmx.raw_series import measure_of_unit, unit_of_facts
 from ultrum.vault.search_index import Entry, Listings
+
+Synonyms = Mapping[str, tuple[str, ...]]
+
+
+@functools.cache
+def _default_synonyms() -> Synonyms:
+    text = files("ultrum.desk").joinpath("synonyms.toml").read_text(encoding="utf-8")
+    return _check_synonyms(toml_of(text), "synonyms.toml")
+
+
+def synonyms_with(added: object) -> Synonyms:
+    """The built-in synonyms and those of the settings; a word in the settings replaces the built-in one.
+
+    Parameters
+    ----------
+    added : mapping of str to list of str
+        Phrases for each word or phrase, such as ``{"dole": ["unemployment benefit"]}``.
+
+    Raises
+    ------
+    SourceError
+        If it is of another form.
+    """
+    return {**_default_synonyms(), **_check_synonyms(added, "the settings")}
+
+
+def _check_synonyms(given: object, where: str) -> Synonyms:
+    if not isinstance(given, Mapping) or not all(
+        isinstance(phrases, list) and all(isinstance(p, str) for p in phrases) for phrases in given.values()
+    ):
+        raise SourceError(f'[synonyms] of {where}: write word = ["phrase", "phrase"] on each line.')
+    return {str(word).lower(): tuple(p.lower() for p in phrases) for word, phrases in given.items()}
+
+
+# Catalogue search: listings of sources, and the hierarchy of their topics
 
 BELOW: Final = " > "
 WAYS: Final = ("topic", "region", "source")

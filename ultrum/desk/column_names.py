@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Final
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.sources.download import Address
+from ultrum.sources.download_and_limits import Address
 
 Parts = Callable[[TimeSeries], str]
 

@@ -11,16 +11,15 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.relative_dates import resolve_instant
-from ultrum.desk.describe import Description, describe
+from ultrum.core.time.period_labels_and_relative_dates import resolve_instant
+from ultrum.desk.addresses_and_local_tables import DataSpan
+from ultrum.desk.catalogue_search import synonyms_with
+from ultrum.desk.describe_and_revisions import Description, describe
 from ultrum.desk.downloads import ClientOnDemand, Downloads
 from ultrum.desk.repository import Repository
 from ultrum.desk.settings import SourceSettings, default_vault, load_settings, source_settings
-from ultrum.desk.spans import DataSpan
-from ultrum.desk.synonyms import synonyms_with
 from ultrum.sources.credentials import CredentialStore
-from ultrum.sources.download import Download
-from ultrum.sources.limits import HttpPolicy
+from ultrum.sources.download_and_limits import Download, HttpPolicy
 from ultrum.sources.table.reading_result import Reading
 from ultrum.vault.journal import Record
 from ultrum.vault.store import Vault
@@ -425,7 +424,7 @@ class Desk:
         """
         today = date.today()
         bounds = [resolve_instant(instant, today) if instant else "" for instant in (since, until)]
-        from ultrum.desk.revisions import revisions
+        from ultrum.desk.describe_and_revisions import revisions
 
         return revisions(self.repository, address, *bounds)
 

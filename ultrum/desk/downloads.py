@@ -10,14 +10,12 @@ from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Final
 
-from ultrum.desk.addresses import files_below
-from ultrum.desk.local_tables import place_of, read_below
+from ultrum.desk.addresses_and_local_tables import files_below, place_of, read_below
 from ultrum.desk.settings import Fetch, SourceSettings, custom_fetch
 from ultrum.errors import SourceError, UltrumError, VaultError
 from ultrum.sources import database
 from ultrum.sources.credentials import Credentials, CredentialStore, Secret
-from ultrum.sources.download import Download
-from ultrum.sources.limits import HttpPolicy, current
+from ultrum.sources.download_and_limits import Download, HttpPolicy, current
 from ultrum.vault.journal import Record
 from ultrum.vault.store import Vault
 

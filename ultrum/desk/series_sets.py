@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.transform.steps import step_fault
 from ultrum.errors import ArgumentError, SourceError, one_of
 from ultrum.file_access import path_of, read_regular, toml_of

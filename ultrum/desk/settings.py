@@ -14,7 +14,7 @@ from ultrum.file_access import path_of, read_regular, toml_of
 from ultrum.sources.credentials import FILE as CREDENTIALS
 from ultrum.sources.credentials import SECRETS, Credentials, config_folder, host_of, refuse_secret
 from ultrum.sources.database import Query
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 from ultrum.sources.sdmx.queries import FORMATS
 
 KINDS: Final = ("sdmx", "table", "database")

@@ -12,7 +12,7 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.array_types import DAY, Array, Dates, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas as betas_in_memory
@@ -21,11 +21,11 @@ from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, tw
 from ultrum.core.pricing.two_pass_standard_errors import shanken
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.design_warnings import warn_of_copies
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inputs import with_constant
 from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
+from ultrum.core.regression.unit_roots_and_design_warnings import warn_of_copies
 from ultrum.core.returns.dividends_and_splits import events_not_used
 from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.series.metadata import Metadata
@@ -37,7 +37,7 @@ from ultrum.core.time.index_frequency_and_gaps import (
     SHARED_BY,
     missing_weekdays,
 )
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.errors import EstimationError, warn_user
 from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
 from ultrum.large.long_panel import LongPanel

@@ -11,13 +11,13 @@ import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.arguments import LargeData
-from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align as align_in_memory
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import TableError
 from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
 from ultrum.large.long_table import WIDE_BLOCK, Layout, LongTable, To, require_output, through_blocks, wide_needs

@@ -17,16 +17,28 @@ import pyarrow.parquet as pq
 
 from ultrum.core.arguments import LargeData
 from ultrum.core.array_types import DAY, Bools, Ints
-from ultrum.core.displayed_numbers import quantity
 from ultrum.core.executors import Progress, cores, each_block
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, TableError, choices, name_list
 from ultrum.file_access import path_of
-from ultrum.large.external_sort import Sorting
-from ultrum.large.long_files import EPOCH, Block, Index, LongWriter, common_facts, facts_from, facts_in, rows_of
-from ultrum.large.memory_and_progress import DEFAULT, at_once, bytes_of, reporting
+from ultrum.large.long_files import (
+    DEFAULT,
+    EPOCH,
+    Block,
+    Index,
+    LongWriter,
+    Sorting,
+    at_once,
+    bytes_of,
+    common_facts,
+    facts_from,
+    facts_in,
+    reporting,
+    rows_of,
+)
 
 
 @dataclass(frozen=True)

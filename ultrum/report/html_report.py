@@ -16,15 +16,14 @@ from typing import cast
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import p_in_words
+from ultrum.core.presentation import capitalise, p_in_words
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import detectable_multiple
-from ultrum.core.series.text_tables import capitalise
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, name_list, warn_user
 from ultrum.report.model_tables import model_table
@@ -37,7 +36,7 @@ from ultrum.report.result_tables_and_figures import (
 )
 from ultrum.study.provenance import answer_of, run_facts, trail_of
 from ultrum.study.result_checks import search_in_words
-from ultrum.study.study_result import StudyResult
+from ultrum.study.run import StudyResult
 
 _LISTED = 6  # companies, and causes, that a sentence names
 _MANY, _LEVEL = 3, 0.05  # fewest companies for a sentence about many tests; of each test

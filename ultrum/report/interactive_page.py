@@ -17,13 +17,13 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.transform.growth_rebasing_deflating import cumulate
 from ultrum.desk.column_names import unique_headings
 from ultrum.errors import UltrumError
 from ultrum.report.figures.figure_style import INK, LANTERN, MIST, STONE, TIDE
 from ultrum.report.figures.series_figures import reading_of
-from ultrum.study.study_result import StudyResult
+from ultrum.study.run import StudyResult
 
 if TYPE_CHECKING:
     from bokeh.plotting import figure

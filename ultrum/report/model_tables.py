@@ -13,13 +13,13 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.displayed_numbers import decimals, significant, true_minus
+from ultrum.core.presentation import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_name
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.panel_regression import PooledFit
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import UltrumError, printable
 
 BELOW: Final = {"errors": "standard errors", "t": "t values", "p": "p values"}

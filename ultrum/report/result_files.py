@@ -15,12 +15,13 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.presentation import quantity
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import UltrumError, reason
 from ultrum.file_access import path_of
 from ultrum.report import figures
-from ultrum.report.figures.figure_style import figure_of, pdf_bytes, png_bytes, rename_png
+from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, rename_png
+from ultrum.report.figures.figure_style import figure_of
 from ultrum.report.html_report import page, wants_lines
 from ultrum.report.interactive_page import explorer
 from ultrum.report.model_tables import model_table
@@ -42,9 +43,9 @@ from ultrum.report.table_files import (
     write_workbook,
 )
 from ultrum.study.provenance import run_file
+from ultrum.study.run import StudyResult
 from ultrum.study.sections import Figure
 from ultrum.study.stages import code_of_parts, digest
-from ultrum.study.study_result import StudyResult
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
 _NO_RUN: Final = "0" * 64  # as long as the name of a run

@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING, Final, TypeVar
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import decimals
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import decimals
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures
+from ultrum.study.run import StudyResult
 from ultrum.study.sections import Figure, FigureWords
 from ultrum.study.stages import code_of_parts, digest
-from ultrum.study.study_result import StudyResult
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -19,12 +19,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.displayed_numbers import without_rounding
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import ToLatex
+from ultrum.core.presentation import ToLatex, without_rounding
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.period_labels import file_label, period_label
+from ultrum.core.time.period_labels_and_relative_dates import file_label, period_label
 from ultrum.core.workings import Workings, in_a_spreadsheet
 from ultrum.errors import UltrumError, printable, reason
 from ultrum.file_access import is_of_dead, path_of, process_mark

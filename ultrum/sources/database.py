@@ -18,8 +18,7 @@ from typing import TYPE_CHECKING, Any, Final
 import pyarrow as pa
 
 from ultrum.errors import SourceError, choices, missing_package
-from ultrum.sources.download import Download
-from ultrum.sources.limits import current
+from ultrum.sources.download_and_limits import Download, current
 
 if TYPE_CHECKING:
     from sqlalchemy import Executable

@@ -18,8 +18,7 @@ import tenacity
 
 from ultrum.errors import NotFoundError, SourceError
 from ultrum.sources.credentials import Secret, hidden_in_logs, refuse_secret
-from ultrum.sources.download import ACCEPTED, PLACE, CodingError, Download, decode_body
-from ultrum.sources.limits import HttpPolicy
+from ultrum.sources.download_and_limits import ACCEPTED, PLACE, CodingError, Download, HttpPolicy, decode_body
 from ultrum.sources.network_rules import (
     DeadlineError,
     Exchange,

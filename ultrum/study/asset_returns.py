@@ -16,7 +16,7 @@ from ultrum.core.returns.price_errors_and_untraded_days import mask_untraded
 from ultrum.core.returns.price_log_and_excess_returns import returns, to_simple
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import calendar_days
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, name_list

@@ -16,8 +16,8 @@ from ultrum.errors import StudyError, name_list, reason
 from ultrum.file_access import open_zip, path_of, write_whole
 from ultrum.study.provenance import RunRecord, run_file, run_from
 from ultrum.study.result_checks import add_specifications
+from ultrum.study.run import StudyResult
 from ultrum.study.schema import LARGEST, Study
-from ultrum.study.study_result import StudyResult
 from ultrum.vault.archive import pack, unpack
 from ultrum.vault.store import Vault
 

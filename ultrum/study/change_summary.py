@@ -11,8 +11,8 @@ from typing import Any, Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import decimals, quantity, significant
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.presentation import decimals, quantity, significant
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import UltrumError, choices, name_list
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.sdmx.structures import read_structure

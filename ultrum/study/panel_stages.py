@@ -20,13 +20,13 @@ from ultrum.core.returns.yields import accrual_rate, yield_to_return
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.portfolios_and_positions import portfolio
 from ultrum.core.time.frequency import Frequency, last_day, parse_period
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.core.transform.splices_composites_spreads import composite
 from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, choices, name_list, warn_user
-from ultrum.sources.download import Address
+from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
 from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
 from ultrum.sources.table.reading_result import Decision

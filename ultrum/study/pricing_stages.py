@@ -21,10 +21,10 @@ from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, one_of
-from ultrum.sources.download import Address
+from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns
 from ultrum.study import panel_stages
 from ultrum.study.asset_returns import daily_returns, records_at

@@ -13,12 +13,11 @@ from dataclasses import dataclass
 from typing import Final, NotRequired, TypedDict, cast
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.displayed_numbers import significant
+from ultrum.core.presentation import TextInNotebooks, significant
 from ultrum.core.pricing.sensitivity import CHOICES
-from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of, read_regular
-from ultrum.study.study_result import StudyResult
+from ultrum.study.run import StudyResult
 from ultrum.vault.journal import Record
 
 

@@ -11,8 +11,8 @@ from typing import Final
 
 import pandas as pd
 
-from ultrum.core.displayed_numbers import decimals, p_equals, percent, quantity
 from ultrum.core.executors import each_block
+from ultrum.core.presentation import decimals, p_equals, percent, quantity
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
 from ultrum.core.returns.price_errors_and_untraded_days import zero_volume_share

@@ -29,7 +29,7 @@ import pandas as pd
 from pydantic_core import to_jsonable_python
 
 from ultrum.core.transform.steps import custom_steps
-from ultrum.desk.addresses import places_of
+from ultrum.desk.addresses_and_local_tables import places_of
 from ultrum.desk.desk import Desk
 from ultrum.desk.downloads import LISTING, Access
 from ultrum.desk.settings import SourceSettings

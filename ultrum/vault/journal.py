@@ -19,7 +19,7 @@ from typing import Final
 
 from ultrum.errors import VaultError
 from ultrum.file_access import write_whole
-from ultrum.sources.download import Download
+from ultrum.sources.download_and_limits import Download
 
 NAME: Final = "journal.jsonl"
 VERSION: Final = 3

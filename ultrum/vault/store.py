@@ -20,10 +20,10 @@ from typing import Final, TypeVar
 
 import filelock
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import VaultError, name_list, reason, warn_user
 from ultrum.file_access import path_of
-from ultrum.sources.download import PLACE, Download
+from ultrum.sources.download_and_limits import PLACE, Download
 from ultrum.vault.catalogue import (
     DAMAGE,
     Catalogue,

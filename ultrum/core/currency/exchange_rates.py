@@ -13,12 +13,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Dates, Floats
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
-from ultrum.core.time.period_labels import span_of
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in, span_of
 from ultrum.errors import AlignmentError, CurrencyError, one_of
 
 STALE_AFTER: Final = 5

@@ -14,8 +14,7 @@ from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import DAY, Dates, Floats, Ints
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.panel.aligned_panel import NO_RATE, Panel
-from ultrum.core.panel.missing_log import MissingData, Presence
+from ultrum.core.panel.aligned_panel import NO_RATE, MissingData, Panel, Presence
 from ultrum.core.panel.release_dates import (
     HINDSIGHT,
     KnownBy,
@@ -26,13 +25,12 @@ from ultrum.core.panel.release_dates import (
     rule_for,
 )
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
-from ultrum.core.series.excess_headings import excess_of_heading
-from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata
+from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata, excess_of_heading
 from ultrum.core.series.return_checks import ACCEPTED, check_rate_size, check_size, not_returns, returns_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.core.transform.aggregation import convert, default_method
 from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, one_of, warn_user
 

@@ -11,8 +11,7 @@ import pandas as pd
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, periods_in
-from ultrum.core.time.period_labels import span_of
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in, span_of
 from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import AlignmentError, FrequencyError, name_list
 

@@ -13,16 +13,15 @@ import scipy.special
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.deprecated_names import RenamedColumns
-from ultrum.core.displayed_numbers import p_equals, quantity
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import TextInNotebooks, p_equals, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods, row_counts
 from ultrum.core.regression.engine.least_squares import refuse_combinations, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth, lag_rule
 from ultrum.core.regression.inputs import same_rows
-from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, name_list, warn_user
 
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named

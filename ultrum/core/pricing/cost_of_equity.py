@@ -25,7 +25,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
 

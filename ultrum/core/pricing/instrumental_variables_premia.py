@@ -12,8 +12,8 @@ import pandas as pd
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import p_equals
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import TableInNotebooks, p_equals, table_text
 from ultrum.core.pricing.cross_sections import WINDOW
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass_result import WEAK
@@ -22,9 +22,8 @@ from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.rolling_regression import rolling_regress
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, warn_user
 
 _FEWEST: Final = 24  # cross-sections

@@ -18,11 +18,10 @@ import scipy.special
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute
-from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import TableInNotebooks, quantity, table_text
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.inference import band_of
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.errors import EstimationError
 

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.deprecated_names import renamed_values
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.regression.fit import CONSTANT
@@ -23,7 +23,7 @@ from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import CurrencyError, EstimationError, UnitError
 
 ZERO_COST: Final = "zero cost"

@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools
 from ultrum.core.deprecated_names import RenamedAttribute, renamed_values
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import TextInNotebooks, quantity
 from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
@@ -23,7 +23,6 @@ from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.returns.yields import accrual_rate
-from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, last_day, months_in
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency

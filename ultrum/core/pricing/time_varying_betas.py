@@ -12,20 +12,19 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import renamed_arguments
-from ultrum.core.displayed_numbers import quantity
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import TableInNotebooks, quantity, table_text
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, factor_betas
 from ultrum.core.pricing.kalman_beta import kalman_beta
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.design_warnings import exact_fits
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.rolling_regression import rolling_regress
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
+from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
 

@@ -11,8 +11,8 @@ import pandas as pd
 
 from ultrum.core.arguments import accepts_large, refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import decimals, p_equals, percent, quantity
 from ultrum.core.panel.aligned_panel import Panel
+from ultrum.core.presentation import decimals, p_equals, percent, quantity
 from ultrum.core.pricing.cross_sections import WINDOW, Exposure, cross_sections
 from ultrum.core.pricing.factor_betas_and_shrinkage import factor_betas
 from ultrum.core.pricing.two_pass_result import (
@@ -37,7 +37,7 @@ from ultrum.core.regression.inputs import numbers_of
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import EstimationError, name_list, warn_user
 
 TwoPassErrors = Literal["fama_macbeth", "newey_west", "hac", "shanken", "bootstrap", "misspecification"]

@@ -11,8 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import p_equals, quantity
-from ultrum.core.presentation import ToLatex
+from ultrum.core.presentation import TableInNotebooks, ToLatex, p_equals, quantity, table_text
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
@@ -20,10 +19,9 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import TestResult, detectable_multiple, t_p_values, t_quantile
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, one_of
 
 WEAK: Final = 0.02  # p of the test of equal betas, above which they do not identify the premia

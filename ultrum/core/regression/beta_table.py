@@ -11,14 +11,12 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.presentation import ToLatex
+from ultrum.core.presentation import ToLatex, estimates_text, quantity, table_html
 from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import CONSTANT, Fit
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.inputs import same_rows
-from ultrum.core.series.text_tables import estimates_text, table_html
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, one_of

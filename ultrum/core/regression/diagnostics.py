@@ -14,17 +14,15 @@ import scipy.special
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute
-from ultrum.core.displayed_numbers import decimals, p_equals, quantity
-from ultrum.core.regression.design_warnings import refuse_exact_fit
+from ultrum.core.presentation import TableInNotebooks, decimals, p_equals, quantity
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import CONSTANT, Fit, weight_rows
 from ultrum.core.regression.structural_breaks import Break, break_test, robust_f_of_terms
-from ultrum.core.regression.unit_roots import dickey_fuller, is_persistent
-from ultrum.core.series.text_tables import TableInNotebooks
+from ultrum.core.regression.unit_roots_and_design_warnings import dickey_fuller, is_persistent, refuse_exact_fit
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, time_positions
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import EstimationError, FrequencyError, one_of
 
 _PERSISTENT, _VERY_PERSISTENT, _SHORT = 0.3, 0.7, 60

@@ -13,8 +13,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedColumns
-from ultrum.core.displayed_numbers import p_equals, quantity
-from ultrum.core.presentation import ToLatex, ToPlot
+from ultrum.core.presentation import TableInNotebooks, ToLatex, ToPlot, p_equals, quantity, table_text
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
@@ -24,9 +23,8 @@ from ultrum.core.regression.inference import (
     restriction_matrix,
     restrictions_in_words,
 )
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import regression_workings
 from ultrum.errors import EstimationError, FrequencyError, name_list

@@ -12,8 +12,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.displayed_numbers import p_equals, quantity
-from ultrum.core.series.text_tables import TextInNotebooks
+from ultrum.core.presentation import TextInNotebooks, p_equals, quantity
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
 

@@ -12,13 +12,13 @@ import pandas as pd
 
 from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.return_checks import check_size, returns_of, warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
 _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")

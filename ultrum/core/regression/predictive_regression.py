@@ -12,16 +12,14 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Bools, Floats
-from ultrum.core.displayed_numbers import decimals, p_in_words, quantity
+from ultrum.core.array_types import Bools, Floats, varies
+from ultrum.core.presentation import TableInNotebooks, decimals, p_in_words, quantity, table_text
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_weight
 from ultrum.core.regression.inference import TestResult
-from ultrum.core.rounding import varies
-from ultrum.core.series.text_tables import TableInNotebooks, table_text
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, UnitError, warn_user
 
 _IVX_POWER: Final = 0.95  # of the instrument's root 1 − 1/T^power (Kostakis, Magdalinos and Stamatogiannis 2015)

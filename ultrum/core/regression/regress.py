@@ -11,17 +11,9 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.panel.missing_log import counts_by_cause
+from ultrum.core.panel.aligned_panel import counts_by_cause
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.design_warnings import (
-    warn_of_copies,
-    warn_of_exact_fits,
-    warn_of_few_clusters,
-    warn_of_few_treatments,
-    warn_of_persistent_scores,
-    warn_of_trends,
-)
 from ultrum.core.regression.engine.covariance import (
     COSINE,
     HAC,
@@ -44,6 +36,14 @@ from ultrum.core.regression.engine.rolling_windows import (
     r_squared,
 )
 from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
+from ultrum.core.regression.unit_roots_and_design_warnings import (
+    warn_of_copies,
+    warn_of_exact_fits,
+    warn_of_few_clusters,
+    warn_of_few_treatments,
+    warn_of_persistent_scores,
+    warn_of_trends,
+)
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.errors import EstimationError

@@ -12,18 +12,17 @@ import pandas as pd
 
 from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
 from ultrum.core.executors import each_block
+from ultrum.core.presentation import quantity, table_html
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rules
 from ultrum.core.regression.engine.rolling_windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
-from ultrum.core.series.text_tables import table_html
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, labels_at, time_positions
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.transform.rolling_statistics import starts_of
 from ultrum.errors import EstimationError, FrequencyError, one_of
 

@@ -16,9 +16,8 @@ import scipy.special
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.design_warnings import exact_fits, refuse_exact_fit
 from ultrum.core.regression.engine.least_squares import (
     least_squares,
     orthonormal,
@@ -29,8 +28,9 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, b
 from ultrum.core.regression.fit import Fit, weight_rows
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import same_rows
+from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits, refuse_exact_fit
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import EstimationError
 
 _NO_VARIANCE: Final = 1e-20  # of the sum of variances, as residuals of 1e-10 of the others make it

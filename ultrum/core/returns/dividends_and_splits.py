@@ -19,8 +19,7 @@ from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
-from ultrum.core.time.period_labels import period_label
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in, period_label
 from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import CurrencyError, FrequencyError, UnitError, choices, name_list
 

@@ -10,10 +10,10 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import months_in
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.errors import AlignmentError, FrequencyError, choices
 
 DatesLike = Sequence[object] | np.ndarray | pd.Index | pd.Series | pd.DataFrame

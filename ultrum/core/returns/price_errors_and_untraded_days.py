@@ -11,7 +11,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.returns.dividends_and_splits import check_measures
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.errors import AlignmentError, name_list
 
 _SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)

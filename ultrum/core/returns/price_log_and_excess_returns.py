@@ -15,7 +15,7 @@ import pandas as pd
 
 from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
 from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
 from ultrum.core.series.metadata import check_same, hindsight_of, step_of
@@ -24,7 +24,7 @@ from ultrum.core.series.series_or_table import on_block, series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
-from ultrum.core.time.relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.core.transform.aggregation import STALE_AFTER, to_frequency
 from ultrum.errors import CurrencyError, UnitError, one_of, warn_user
 

@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, calendar_days, ordinals_of_labels, parse_period
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.errors import AlignmentError, FrequencyError, UnitError
 
 _USE_DATES: Final = "Use dates such as 2024-03-31 or periods."

@@ -16,8 +16,15 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.series.arithmetic import combine, number_in
-from ultrum.core.series.labelled_data import LabelledData, Word, columns_of, numbers_held, store
+from ultrum.core.series.labelled_data import (
+    LabelledData,
+    Word,
+    columns_of,
+    combine,
+    number_in,
+    numbers_held,
+    store,
+)
 from ultrum.core.series.metadata import Metadata, check_facts
 from ultrum.core.series.row_order import (
     bounds_of,
@@ -33,7 +40,7 @@ from ultrum.core.series.row_order import (
 )
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, observations_per_year
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import AlignmentError, ArgumentError, FrequencyError, name_list, one_of
 
 Causes = Mapping[str, Mapping[int, str]]

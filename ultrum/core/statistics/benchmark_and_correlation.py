@@ -11,10 +11,9 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Floats, Ints, varies, without_rounding
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.rounding import varies, without_rounding
+from ultrum.core.presentation import quantity
 from ultrum.core.series.return_checks import check_size, warn_of_currencies
 from ultrum.core.series.series_or_table import refuse_no_values, series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -22,8 +21,7 @@ from ultrum.core.statistics.momentum_and_forward_returns import months_of, row_a
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, per_year, simple_block
 from ultrum.core.time.frequency import Frequency, periods_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels import period_label, span_of
-from ultrum.core.time.relative_dates import day_in
+from ultrum.core.time.period_labels_and_relative_dates import day_in, period_label, span_of
 from ultrum.core.transform.rolling_statistics import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, name_list
 

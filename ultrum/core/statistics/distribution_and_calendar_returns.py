@@ -11,15 +11,14 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.rounding import varies
+from ultrum.core.array_types import Floats, varies
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.errors import EstimationError, FrequencyError, UnitError
 

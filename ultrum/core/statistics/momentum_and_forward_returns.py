@@ -9,10 +9,9 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.array_types import Bools, Floats, Ints, varies
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.predictive_regression import hodrick_1b
-from ultrum.core.rounding import varies
 from ultrum.core.series.return_checks import warn_of_currencies
 from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -20,7 +19,7 @@ from ultrum.core.statistics.distribution_and_calendar_returns import _on_calenda
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in, simple_block
 from ultrum.core.time.frequency import months_in, periods_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.core.transform.rolling_statistics import months_before, row_before
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError
 

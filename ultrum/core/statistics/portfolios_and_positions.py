@@ -20,7 +20,7 @@ from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in
 from ultrum.core.time.frequency import months_in
-from ultrum.core.time.relative_dates import day_in, days_in
+from ultrum.core.time.period_labels_and_relative_dates import day_in, days_in
 from ultrum.errors import AlignmentError, CurrencyError, UnitError, choices, name_list
 
 _OLDEST: Final = {"B": 6, "D": 8}  # periods since the market values, so that holidays do not end a portfolio

@@ -10,16 +10,14 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Floats, Ints, largest, varies, without_rounding
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.returns.price_log_and_excess_returns import excess
-from ultrum.core.rounding import largest, varies, without_rounding
 from ultrum.core.series.return_checks import check_returns
-from ultrum.core.series.text_tables import TableInNotebooks
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import risk_workings
 from ultrum.errors import EstimationError, UnitError, one_of

@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import DAY, MONTH, Bools, Dates, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.errors import FrequencyError
 

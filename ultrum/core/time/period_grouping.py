@@ -12,7 +12,7 @@ from ultrum.core.array_types import DAY, Array, Bools, Dates, Ints
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
-from ultrum.core.time.relative_dates import day_in
+from ultrum.core.time.period_labels_and_relative_dates import day_in
 from ultrum.errors import FrequencyError
 
 _DAY: Final = 86_400

@@ -9,14 +9,14 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.return_checks import check_size, returns_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, parse_period, periods_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.core.transform.rolling_statistics import months_before, row_before
 from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, name_list
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.engine.least_squares import coefficients
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.series_or_table import on_block

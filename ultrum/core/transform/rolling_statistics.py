@@ -12,9 +12,8 @@ from typing import Final, Literal
 import numpy as np
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints
+from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints, largest, without_rounding
 from ultrum.core.deprecated_names import renamed_values
-from ultrum.core.rounding import largest, without_rounding
 from ultrum.core.series.metadata import RETURNS, Metadata, hindsight_of
 from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries

@@ -15,7 +15,7 @@ from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.series.series_or_table import series_in
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import UnitError
 
 _WORDS: Final = re.compile(

@@ -13,7 +13,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import Metadata, check_same, hindsight_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.core.transform.rolling_statistics import standardise
 from ultrum.core.transform.spells import spells
 from ultrum.errors import AlignmentError, UnitError, choices, one_of

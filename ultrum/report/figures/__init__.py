@@ -10,7 +10,8 @@ from ultrum.report.figures.estimate_figures import (
     loadings,
     time_varying_betas,
 )
-from ultrum.report.figures.figure_style import print_layout, to_pdf, to_png, to_svg, write
+from ultrum.report.figures.figure_files import to_pdf, to_png, to_svg, write
+from ultrum.report.figures.figure_style import print_layout
 from ultrum.report.figures.maps import regions
 from ultrum.report.figures.pricing_figures import (
     beta_path,

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Floats
-from ultrum.core.displayed_numbers import decimals, p_equals, true_minus
+from ultrum.core.presentation import capitalise, decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers_and_leverage import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
@@ -17,8 +17,7 @@ from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import SUP_F, BreakTest
-from ultrum.core.series.text_tables import capitalise
-from ultrum.core.time.period_labels import period_label, span_of
+from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
 from ultrum.errors import UltrumError
 from ultrum.report.figures.figure_style import (
     INK,

@@ -8,12 +8,12 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats
-from ultrum.core.displayed_numbers import decimals, percent, quantity, significant
+from ultrum.core.presentation import decimals, percent, quantity, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark_and_correlation import Correlations, Relative
 from ultrum.core.statistics.distribution_and_calendar_returns import CalendarReturns, Distribution
 from ultrum.core.statistics.risk_return_and_drawdowns import Drawdowns, RiskReturn
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.core.transform.growth_rebasing_deflating import cumulate
 from ultrum.errors import UnitError
 from ultrum.report.figures.figure_style import (

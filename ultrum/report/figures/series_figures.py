@@ -13,7 +13,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import last_day, parse_period
-from ultrum.core.time.period_labels import span_of
+from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.core.transform.growth_rebasing_deflating import rebase as rebased
 from ultrum.desk.column_names import unique_headings
 from ultrum.errors import UnitError, name_list

@@ -14,7 +14,7 @@ import lxml.etree
 
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import SourceError, choices, name_list, warn_user
-from ultrum.sources.download import Address, Download
+from ultrum.sources.download_and_limits import Address, Download
 from ultrum.sources.sdmx.csv_data import from_csv
 from ultrum.sources.sdmx.json_data import from_json
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span, accept_of, message_of_fault

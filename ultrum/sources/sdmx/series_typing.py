@@ -12,11 +12,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.frequency import Frequency, ordinals_of_labels
-from ultrum.core.time.period_labels import period_label
+from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import FrequencyError, PartialReadingWarning, SourceError, UnitError, warn_user
 from ultrum.sources.sdmx.raw_series import (
     RawSeries,

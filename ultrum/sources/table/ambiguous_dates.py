@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from ultrum.core.array_types import DAY, Array, Bools, Dates, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.date_formats import (
     BY_NAME,

@@ -13,7 +13,7 @@ from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Final
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import (
     Grid,

@@ -8,13 +8,13 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.series.excess_headings import (
+from ultrum.core.series.metadata import (
     RISK_FREE_HEADINGS,
     RISK_FREE_RATE,
+    ZERO_COST,
     is_excess_heading,
     plain_heading,
 )
-from ultrum.core.series.metadata import ZERO_COST
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import TableError, name_list, one_of
 from ultrum.sources.table.price_and_event_columns import price_table, returns_by_size

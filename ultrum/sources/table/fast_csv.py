@@ -20,9 +20,9 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ultrum.core.array_types import Array, Dates
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError, choices, reason
-from ultrum.sources.limits import current
+from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.ambiguous_dates import (
     ReadDates,
     by_places,
@@ -32,6 +32,7 @@ from ultrum.sources.table.ambiguous_dates import (
     seconds_of,
     with_centuries,
 )
+from ultrum.sources.table.cell_grid import key_columns
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
 from ultrum.sources.table.file_formats import text_grid
@@ -39,18 +40,8 @@ from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions, units_fr
 from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
-from ultrum.sources.table.type_inference import (
-    NO_NUMBER,
-    Typed,
-    key_columns,
-    states_units,
-    type_cells,
-    unit_certainty,
-    unit_column,
-    units_by_row,
-    with_statuses,
-)
-from ultrum.sources.table.units import unit_of
+from ultrum.sources.table.type_inference import NO_NUMBER, Typed, type_cells, with_statuses
+from ultrum.sources.table.units import states_units, unit_certainty, unit_column, unit_of, units_by_row
 from ultrum.sources.table.unpacking import decode, kind_of, shown_encoding
 
 SAMPLE: Final = 12 * 1024

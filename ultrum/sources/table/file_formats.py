@@ -12,9 +12,9 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import Any, Final
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
-from ultrum.sources.limits import current
+from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.date_layouts import part_of_year

@@ -12,7 +12,7 @@ from typing import Final, TypeVar
 import numpy as np
 import pandas as pd
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, parse_period, periods_in

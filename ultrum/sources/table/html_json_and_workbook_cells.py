@@ -10,9 +10,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Final
 
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
-from ultrum.sources.limits import current
+from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.number_formats import SUPERSCRIPTS

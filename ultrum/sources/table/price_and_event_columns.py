@@ -10,13 +10,13 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.excess_headings import plain_heading
+from ultrum.core.presentation import quantity
+from ultrum.core.series.metadata import plain_heading
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
-from ultrum.sources.table.column_words import role_of
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.sources.table.table_detection import is_event_heading
+from ultrum.sources.table.units import role_of
 
 _WORDS: Final = {
     "debt": ("net debt", "debt", "total debt", "borrowings", "net borrowings", "interest bearing debt"),

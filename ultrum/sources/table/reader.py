@@ -13,7 +13,7 @@ from datetime import date
 from typing import Final
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError
 from ultrum.file_access import path_of

@@ -18,13 +18,12 @@ from typing import Any, Final, Literal, get_args, overload
 import pandas as pd
 
 from ultrum.core.currency.exchange_rates import is_currency
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import TextInNotebooks, quantity
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.series.text_tables import TextInNotebooks
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
 from ultrum.errors import AlignmentError, PartialReadingWarning, TableError, one_of, warn_user
-from ultrum.sources.download import charset_of
+from ultrum.sources.download_and_limits import charset_of
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
 from ultrum.sources.table.dates_in_words import year_end_in

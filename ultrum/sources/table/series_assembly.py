@@ -12,20 +12,21 @@ from typing import Any, Final, Literal
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Bools, Dates, Floats, Ints
+from ultrum.core.array_types import Array, Dates, Floats, Ints
 from ultrum.core.currency.exchange_rates import pair_in
-from ultrum.core.displayed_numbers import quantity
-from ultrum.core.series.excess_headings import excess_of_heading
-from ultrum.core.series.metadata import Metadata, Step
+from ultrum.core.presentation import quantity
+from ultrum.core.series.metadata import Metadata, Step, excess_of_heading
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.time.index_frequency_and_gaps import distinct, infer_frequency, intraday_frequency
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
+from ultrum.sources.table.cell_grid import key_columns
+from ultrum.sources.table.composite_dates import in_zone
 from ultrum.sources.table.number_formats import is_number_text
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
-from ultrum.sources.table.type_inference import NO_NUMBER, Typed, key_columns
+from ultrum.sources.table.type_inference import NO_NUMBER, Typed
 from ultrum.sources.table.unit_statements import LABELS, statement_of
 from ultrum.sources.table.units import UnitFinding
 
@@ -73,55 +74,6 @@ def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) 
         for a in table.metadata
     ]
     return {named: SeriesTable.from_arrays(table.block[inside].copy(), index, metadata_list)}
-
-
-# Times of day in a time zone, including the skipped and repeated hours of daylight saving
-
-
-def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:
-    """Dates with the offset from UTC of each time; the order of rows resolves the repeated hour of autumn.
-
-    Raises
-    ------
-    TableError
-        If the zone is unknown, a time was skipped by the clock change, or a repeated time is ambiguous.
-    """
-    local = pd.DatetimeIndex(dates.moments)
-    try:
-        unknown = local.tz_localize(timezone, ambiguous="NaT", nonexistent="NaT")
-    except (KeyError, ValueError, TypeError, LookupError, OSError):
-        raise TableError(
-            f"{where}: timezone='{timezone}' is not a time zone; write it like 'Europe/Paris' or 'UTC'."
-        ) from None
-    open_rows = np.asarray(unknown.isna()) & ~np.asarray(local.isna())
-    shifted = _localise_repeats(local, timezone, where, open_rows) if open_rows.any() else unknown
-    ahead = (local - shifted.tz_convert("UTC").tz_localize(None)) / pd.Timedelta(seconds=1)
-    return replace(dates, offsets=np.nan_to_num(np.asarray(ahead)).astype(np.int64))
-
-
-def _localise_repeats(local: pd.DatetimeIndex, timezone: str, where: str, rows: Bools) -> pd.DatetimeIndex:
-    """Localised times; the first of two equal ones is in summer time."""
-    first = local[rows][0]
-    try:
-        local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool))
-    except ValueError:
-        skipped = local[
-            rows
-            & np.asarray(
-                local.tz_localize(timezone, ambiguous=np.zeros(len(local), dtype=bool), nonexistent="NaT").isna()
-            )
-        ][0]
-        raise TableError(
-            f"{where}: the clocks of {timezone} skipped {skipped} when summer time began, so the data are in "
-            "another time zone. Set it, such as timezone='UTC'."
-        ) from None
-    try:
-        return local.tz_localize(timezone, ambiguous="infer")
-    except ValueError:
-        raise TableError(
-            f"{where}: the clocks of {timezone} showed {first} twice, and the order of the rows does not show "
-            "which one is meant. Write the times with their offset from UTC (2024-10-27T02:00+02:00), or in UTC."
-        ) from None
 
 
 # Series from typed rows, wide or long, with their frequency and units

@@ -20,7 +20,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Dates, Floats
 from ultrum.core.currency.exchange_rates import is_currency
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import (

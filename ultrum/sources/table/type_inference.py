@@ -14,10 +14,10 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Dates, Floats
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
-from ultrum.sources.table.cell_grid import Row, column_array, is_date
+from ultrum.sources.table.cell_grid import Row, column_array, identifier_column, is_date
 from ultrum.sources.table.composite_dates import date_cells
 from ultrum.sources.table.header_line import Heading
 from ultrum.sources.table.number_formats import (
@@ -40,95 +40,13 @@ from ultrum.sources.table.table_detection import (
     event_tables,
 )
 from ultrum.sources.table.unit_statements import (
-    LABELS,
     Statement,
     clauses_of_columns,
     mark_of,
     percent_words,
-    statement_of,
     statements_in,
 )
-from ultrum.sources.table.units import UnitFinding, unit_of
-
-_ATTRIBUTES: Final = frozenset(
-    ("currency", "unit", "units", "name", "title", "status", "obs_status", "note", "notes")
-)
-_LAST_RESORT: Final = ("currency", "name", "title")
-_IDENTIFIERS: Final = frozenset(
-    (
-        "asset",
-        "ticker",
-        "symbol",
-        "isin",
-        "security",
-        "instrument",
-        "stock",
-        "company",
-        "code",
-        "region",
-        "series",
-    )
-)
-_MOST_KEYS: Final = 4
-_REPEATS: Final = 2  # an identifier is next to so many dates at least, on average
-
-
-def key_columns(texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
-    """Text columns that identify each row of a date: none needed, one or more, or None if none does.
-
-    Parameters
-    ----------
-    texts : mapping of str to array
-        Columns of text.
-    moments : array of datetime64
-        Dates of the rows.
-    """
-    steps = np.diff(moments.astype(np.int64))
-    if (steps > 0).all() or pd.Series(moments).is_unique:
-        return _identifier_columns(texts)
-    keys = _identifying([n for n in texts if n.lower() not in _ATTRIBUTES], texts, moments)
-    return keys or _identifying([n for n in texts if n.lower() in _LAST_RESORT], texts, moments)
-
-
-def _identifier_columns(texts: Mapping[str, Array]) -> list[str]:
-    """A column labelled as an identifier with several values that each occur more than once on average."""
-    for name, cells in texts.items():
-        count = len(pd.unique(pd.Series(cells)))
-        if name.strip().lower() in _IDENTIFIERS and 1 < count <= len(cells) / _REPEATS:
-            return [name]
-    return []
-
-
-def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
-    """The first column, or the first few together, that identify the rows of each date."""
-    frame = pd.DataFrame({n: texts[n] for n in names}).assign(**{"": moments})
-    alone = [n for n in names if not frame.duplicated(["", n]).any()]
-    if alone:
-        return alone[:1]
-    for count in range(2, min(len(names), _MOST_KEYS) + 1):
-        if not frame.duplicated(["", *names[:count]]).any():
-            return list(names[:count])
-    return None
-
-
-def identifier_column(cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates) -> str | None:
-    """The column of integer codes, if the rows of a date need a key.
-
-    A code repeats across dates and is unique within a date; amounts are not.
-    """
-    numbers = set(numeric)
-    texts = {n: c for n, c in cells.items() if n not in numbers}
-    if key_columns(texts, moments) is not None:
-        return None
-    for name in numeric:
-        codes = [cell_text(c) for c in cells[name]]
-        if any(is_blank(c) or not c.isalnum() for c in codes):
-            continue
-        frame = pd.DataFrame({"date": moments, "code": codes})
-        if 1 < frame["code"].nunique() <= len(frame) / _REPEATS and not frame.duplicated().any():
-            return name
-    return None
-
+from ultrum.sources.table.units import SETTLED, UnitFinding, unit_column, unit_of, units_by_row
 
 # Type inference: dates, numbers and texts from a block of cells, with every decision reported
 
@@ -162,8 +80,6 @@ _BREAK_PROSE: Final = re.compile(
     r"\b(new (definition|base|series|method|unit)|redefin|rebas|break in|definition chang|from here)",
     re.IGNORECASE,
 )
-_DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
-_SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
 
 
 @dataclass(frozen=True)
@@ -496,44 +412,6 @@ def _unit(
     return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer, stated)
 
 
-def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
-    """The column of units, and the statement of each of its rows; empty without such a column."""
-    for name, column in cells.items():
-        if name in numeric or column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()):
-            continue
-        texts = [cell_text(c).strip() for c in column]
-        stated = {t: statement_of(t) for t in dict.fromkeys(texts)}
-        if any(s is not None for s in stated.values()):
-            found = {t: s and replace(s, labelled=True, column=f"column '{name}'") for t, s in stated.items()}
-            return name, [found[t] for t in texts]
-    return "", []
-
-
-def unit_certainty(name: str) -> str:
-    """Why numbers have the unit of their row."""
-    return f"by column '{name}'"
-
-
-def units_by_row(
-    name: str,
-    by_row: Sequence[Statement | None],
-    units: Mapping[str, UnitFinding],
-    numbers: Mapping[str, ReadNumbers],
-) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers]]:
-    """Numbers in the unit of their own row, for a column of units that differ."""
-    divisor = np.array([_DIVISORS.get(s.kind, 1.0) if s is not None else 1.0 for s in by_row])
-    factor = np.array([10.0**s.power if s is not None else 1.0 for s in by_row])
-    counts = Counter("none" if s is None else s.value or s.kind for s in by_row)
-    chosen = ", ".join(f"{unit} in {quantity(count, 'row')}" for unit, count in counts.items())
-    found = dict(units)
-    read = dict(numbers)
-    for column, finding in units.items():
-        if not finding.percent and finding.factor == 1.0:
-            found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(name))
-            read[column] = replace(read[column], values=read[column].values / divisor * factor)
-    return found, read
-
-
 def _statements_without_use(
     block: Block, stated: Sequence[Statement], units: Mapping[str, UnitFinding]
 ) -> list[Decision]:
@@ -560,7 +438,7 @@ def _changes(
         if _BREAK_PROSE.search(text) and 0 < index < len(kept):
             changes[int(place[index])] = f"'{text[:60]}'"
     for name, cells in columns.items():
-        if name.lower() in _SETTLED and cells.dtype.kind == "O":
+        if name.lower() in SETTLED and cells.dtype.kind == "O":
             turns = [i for i in range(1, len(cells)) if cells[i] != cells[i - 1]]
             if 0 < len(turns) <= 4 and _advance(dates.moments[kept], turns):
                 changes.update({i: f"'{name}' changes to '{cells[i]}'" for i in turns})
@@ -661,12 +539,6 @@ def _status_marks(cells: Array) -> dict[int, str] | None:
         return None
     rows = np.flatnonzero((codes >= 0) & odd[codes]) if len(odd) else ()
     return {int(row): plain[codes[row]] for row in rows}
-
-
-def states_units(heading: str) -> bool:
-    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
-    plain = heading.strip().lower()
-    return plain in _SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)
 
 
 def with_statuses(typed: Typed) -> Typed | None:

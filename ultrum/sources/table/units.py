@@ -6,21 +6,27 @@ reported.
 
 from __future__ import annotations
 
+import json
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
+from pathlib import Path
 from typing import Final
 
 import numpy as np
 
+from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
+from ultrum.core.series.metadata import plain_heading
 from ultrum.errors import TableError
-from ultrum.sources.table.column_words import role_of
+from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.number_formats import ReadNumbers
 from ultrum.sources.table.unit_statements import (
     BASE,
+    LABELS,
     NOT_MONEY,
     PERCENT_WORD,
     SIGNS,
@@ -32,6 +38,28 @@ from ultrum.sources.table.unit_statements import (
     statement_of,
     statements_in,
 )
+
+_WORDS: Final = Path(__file__).with_name("column_words.json")
+
+
+@cache
+def _roles() -> Mapping[str, str]:
+    table = json.loads(_WORDS.read_text(encoding="utf-8"))
+    return {word: role for role, words in table.items() for word in words}
+
+
+def role_of(heading: str) -> str:
+    """What a column of a price table has, by its heading; empty if the words are not known.
+
+    Examples
+    --------
+    >>> role_of("Schlusskurs"), role_of("出来高"), role_of("Adj Close"), role_of("KELP")
+    ('close', 'volume', 'adjusted close', '')
+    """
+    return _roles().get(plain_heading(heading), "")
+
+
+# Units of columns: percent or decimals, index, price, currency
 
 PERCENT, DECIMAL = "percent", "decimal"
 _LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
@@ -441,3 +469,53 @@ def _words(facts: Mapping[str, object]) -> str:
     if "base_period" in facts:
         parts.append(f"{facts['base_period']} = 100")
     return ", ".join(str(p) for p in parts if p)
+
+
+# A column of units, one for each row
+
+SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
+_DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
+
+
+def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
+    """The column of units, and the statement of each of its rows; empty without such a column."""
+    for name, column in cells.items():
+        if name in numeric or column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()):
+            continue
+        texts = [cell_text(c).strip() for c in column]
+        stated = {t: statement_of(t) for t in dict.fromkeys(texts)}
+        if any(s is not None for s in stated.values()):
+            found = {t: s and replace(s, labelled=True, column=f"column '{name}'") for t, s in stated.items()}
+            return name, [found[t] for t in texts]
+    return "", []
+
+
+def unit_certainty(name: str) -> str:
+    """Why numbers have the unit of their row."""
+    return f"by column '{name}'"
+
+
+def units_by_row(
+    name: str,
+    by_row: Sequence[Statement | None],
+    units: Mapping[str, UnitFinding],
+    numbers: Mapping[str, ReadNumbers],
+) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers]]:
+    """Numbers in the unit of their own row, for a column of units that differ."""
+    divisor = np.array([_DIVISORS.get(s.kind, 1.0) if s is not None else 1.0 for s in by_row])
+    factor = np.array([10.0**s.power if s is not None else 1.0 for s in by_row])
+    counts = Counter("none" if s is None else s.value or s.kind for s in by_row)
+    chosen = ", ".join(f"{unit} in {quantity(count, 'row')}" for unit, count in counts.items())
+    found = dict(units)
+    read = dict(numbers)
+    for column, finding in units.items():
+        if not finding.percent and finding.factor == 1.0:
+            found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(name))
+            read[column] = replace(read[column], values=read[column].values / divisor * factor)
+    return found, read
+
+
+def states_units(heading: str) -> bool:
+    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
+    plain = heading.strip().lower()
+    return plain in SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)

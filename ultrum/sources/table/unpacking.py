@@ -22,13 +22,13 @@ from typing import IO, Final
 import numpy as np
 
 from ultrum.core.array_types import Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.file_access import read_regular
-from ultrum.sources.limits import current
-from ultrum.sources.table.column_words import role_of
+from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.date_words import date_in_words, field_of, is_date_heading, months_by_language
 from ultrum.sources.table.unit_statements import any_percent_word
+from ultrum.sources.table.units import role_of
 
 ENCODINGS: Final = (
     *("cp1252", "cp1251", "cp1250", "cp1253", "cp1254", "cp1257", "cp932", "gb18030", "cp949", "big5", "koi8_r"),

@@ -17,7 +17,7 @@ import numpy as np
 
 from ultrum.core.array_types import Ints
 from ultrum.errors import TableError
-from ultrum.sources.limits import current
+from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.unpacking import DAMAGED
 
 _FAR_TOO_MANY: Final = 2_000_000_000  # cells

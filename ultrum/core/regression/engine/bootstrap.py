@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.core.regression.engine import cholesky
 from ultrum.errors import EstimationError
 

@@ -9,7 +9,7 @@ import scipy.special
 from numpy.typing import ArrayLike
 
 from ultrum.core.array_types import Floats, Ints
-from ultrum.core.displayed_numbers import quantity
+from ultrum.core.presentation import quantity
 from ultrum.errors import EstimationError
 
 AUTOMATIC: Final = "automatic"
