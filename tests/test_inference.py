@@ -306,6 +306,13 @@ class Prediction(unittest.TestCase):
         gain = errors[1] - errors[0] + (plain - model) ** 2
         t = gain.mean() / gain.std(ddof=1) * np.sqrt(80)
         self.assertAlmostEqual(made.p_value, scipy.stats.norm.sf(t))
+        index = pd.period_range("2010-01", periods=len(x), freq="M")
+        told = ul.predictive_regression(pd.Series(np.append(np.nan, self.r), index), pd.Series(x, index))
+        row = told.table.iloc[0]
+        self.assertAlmostEqual(row["slope"], ols(X, self.r)[1])
+        self.assertAlmostEqual(row["corrected"], ols(wide, self.r)[1])
+        self.assertAlmostEqual(told.forecasts.r2, made.r2)
+        self.assertEqual((row["rows"], told.forecasts.count), (120, 80))
 
     def test_odd_inputs_are_refused_or_counted(self):
         index = months(120)
@@ -357,6 +364,20 @@ class ManyTests(unittest.TestCase):
             wanted[k] = worst
             left.remove(k)
         np.testing.assert_allclose(step_down(t, drawn)[0], [wanted[k] for k in range(3)])
+
+    def test_adjusted_p_of_alphas_are_the_step_down_of_their_own_draws(self):
+        panel = made_panel(T=120, N=6, K=1)
+        table = ul.step_down_alphas(panel, draws=1999, seed=5)
+        fits = ul.regress(panel.excess, panel.factor_table, errors="hc0")
+        order = table.index
+        self.assertEqual(order[0], abs(fits.t_values["constant"]).idxmax())
+        np.testing.assert_allclose(table["alpha"], fits.coefficients.loc[order, "constant"])
+        np.testing.assert_allclose(table["t"], fits.t_values.loc[order, "constant"])
+        self.assertTrue((table["p_adjusted"].diff().dropna() >= 0).all())
+        self.assertTrue((table["p_adjusted"] >= table["p"]).all())
+        normal = 2 * scipy.stats.norm.sf(abs(table["t"]))
+        np.testing.assert_allclose(table["p"], normal, atol=0.12)
+        self.assertGreater(np.corrcoef(table["p"], normal)[0, 1], 0.95)
 
     def test_drawn_t_by_regressions_on_drawn_rows(self):
         rng = np.random.default_rng(12)

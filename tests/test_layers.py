@@ -1,10 +1,12 @@
 """Imports point one way, and importing Ultrum is light."""
 
 import ast
+import inspect
 import shutil
 import subprocess
 import sys
 import tempfile
+import tomllib
 import unittest
 from collections import Counter
 from pathlib import Path
@@ -12,6 +14,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+import ultrum as ul
 from tests.support import ROOT
 
 LAYERS = [
@@ -119,6 +122,14 @@ class Layers(unittest.TestCase):
                 loaded = loaded_by(words, folder)
                 self.assertGreater(len(loaded), 50, words)
                 self.assertEqual([m for m in heavy.split() if m in loaded], [], words)
+
+    def test_every_public_function_has_a_test_that_knows_its_answer(self):
+        truths = tomllib.loads((ROOT / "tests" / "truths.toml").read_text())
+        functions = [n for n in ul.__all__ if inspect.isfunction(getattr(ul, n))]
+        self.assertEqual(sorted(truths), sorted(functions))
+        tests = {test for test, _ in truths.values()}
+        loaded = unittest.defaultTestLoader.loadTestsFromNames([f"tests.{test}" for test in sorted(tests)])
+        self.assertEqual([str(t) for t in loaded if "FailedTest" in str(t)], [])
 
     def test_every_public_name_can_be_had(self):
         import ultrum as ul

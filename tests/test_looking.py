@@ -326,6 +326,18 @@ class Prices(Scratch):
         with self.refused(UnitError, "look like returns already"):
             ul.returns(daily(rng.normal(0, 0.01, 50), measure="price"))
 
+    def test_prices_of_days_without_trade_are_masked_and_counted(self):
+        days = pd.bdate_range("2024-01-01", periods=60)
+        prices = pd.DataFrame({"A": np.arange(60.0) + 10, "B": 5.0}, days)
+        traded = pd.DataFrame({"A": 100.0, "B": 50.0}, days)
+        traded.iloc[[3, 4, 30], 0] = 0.0
+        table = ul.SeriesTable.from_pandas(prices, measure="price", frequency="B")
+        volume = ul.SeriesTable.from_pandas(traded, measure="flow", unit="count", frequency="B")
+        got = ul.mask_untraded(table, volume).values
+        np.testing.assert_array_equal(got.to_numpy(), prices.where(traded > 0).to_numpy())
+        share = ul.zero_volume_share(table, volume)
+        self.assertEqual(share.to_dict(), {"A": 3 / 60, "B": 0.0})
+
     def test_dividend_yield_with_a_split(self):
         days = pd.bdate_range("2022-01-03", "2024-01-03")
         close = pd.DataFrame({"A": np.where(days < pd.Timestamp("2023-09-01"), 40.0, 20.0)}, days)

@@ -11,8 +11,26 @@ from unittest import mock
 
 import ultrum as ul
 from tests.support import ROOT, Scratch
+from ultrum.core.transform.steps import apply_steps
 from ultrum.errors import SourceError
 from ultrum.sources.credentials import Credentials
+
+
+class Extensions(Scratch):
+    def test_a_kind_of_source_and_a_step_of_the_user(self):
+        def logbook(url, path, credentials):
+            return f"month,{path}\n2024-01,{len(url)}\n2024-02,3\n".encode()
+
+        def shares_of(x, by=2):
+            return x / by
+
+        ul.add_source_kind("logbook", logbook)
+        ul.add_step(shares_of, main="by")
+        with ul.Desk(self.folder / "vault", sources={"pier": {"kind": "logbook", "url": "west"}}) as desk:
+            plain = desk.fetch("pier:height#height")
+            self.assertEqual(plain.values.tolist(), [4.0, 3.0])
+        cut = apply_steps(plain, [{"shares_of": 4}])
+        self.assertEqual(cut.values.tolist(), [1.0, 0.75])
 
 
 class Package(Scratch):

@@ -227,6 +227,12 @@ class Moving(Scratch):
             want = slow[how]() if len(part) >= 2 else np.nan
             np.testing.assert_allclose(got[name].iloc[t], want, rtol=1e-12, atol=1e-13)
 
+    def test_bands_are_so_many_deviations_from_the_mean(self):
+        x = walk(50, 3)
+        got = ul.bands(series(x, measure="price"), 20, width=1.5).values.iloc[-1]
+        middle, reach = x[30:].mean(), 1.5 * x[30:].std(ddof=1)
+        np.testing.assert_allclose(got[["low", "middle", "high"]], [middle - reach, middle, middle + reach])
+
     def test_one_bad_tick_spoils_only_its_own_windows(self):
         x = walk(300, 4)
         spoilt = x.copy()

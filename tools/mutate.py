@@ -2,6 +2,7 @@
 
     python tools/mutate.py --map            run all tests once and record which lines each executes
     python tools/mutate.py --count 300      try 300 random mutants, each against the tests that execute its line
+    python tools/mutate.py --truths         change each public function, and see that its test in tests/truths.toml fails
 
 Mutants come from cosmic-ray's operators, over core, sources, vault and study. The tests that execute a line and the
 examples of the file's docstrings try them, each worker in a copy of the checkout. What survives is written to
@@ -230,6 +231,120 @@ def tried(copy: Path, file: str, text: str, tests: list[str]) -> bool:
         target.write_text(original)
 
 
+# One change in each public function, against the test that knows its answer
+
+SWAPS = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Div, ast.Div: ast.Mult, ast.Pow: ast.Mult, ast.Lt: ast.Gt,
+         ast.LtE: ast.Gt, ast.Gt: ast.Lt, ast.GtE: ast.Lt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.And: ast.Or,
+         ast.Or: ast.And}  # fmt: skip
+DRAWS = 3  # changes of a function tried at most, as one may change nothing
+
+
+def _places(tree: ast.Module, name: str, lines: set[int]) -> list[ast.AST]:
+    """Operators and numbers on executed lines of a function and of the functions of its file that it calls."""
+    functions = {n.name: n for n in ast.walk(tree) if isinstance(n, ast.FunctionDef)}
+    reached, queue = set(), [name]
+    while queue:
+        each = queue.pop()
+        if each in functions and each not in reached:
+            reached.add(each)
+            queue += [n.id for n in ast.walk(functions[each]) if isinstance(n, ast.Name)]
+    found = []
+    for function in sorted(reached):
+        for node in (n for statement in functions[function].body for n in ast.walk(statement)):
+            operator = getattr(node, "op", None) or (getattr(node, "ops", None) or [None])[0]
+            number = isinstance(node, ast.Constant) and type(node.value) in (int, float)
+            if getattr(node, "lineno", 0) in lines and (number or type(operator) in SWAPS):
+                found.append(node)
+    return found
+
+
+def _change(node: Any) -> str:
+    """Change a node in place; the change in words."""
+    before = ast.unparse(node)
+    if isinstance(node, ast.Constant):
+        node.value += 1
+    elif isinstance(node, ast.Compare):
+        node.ops[0] = SWAPS[type(node.ops[0])]()
+    else:
+        node.op = SWAPS[type(node.op)]()
+    return f"{before} -> {ast.unparse(node)}"
+
+
+def _executed(copy: Path, file: str, test: str) -> set[int] | None:
+    """Lines of a file that a test executes; None if the test does not pass."""
+    import coverage
+
+    words = ["-m", "coverage", "run", f"--include={file}", "--data-file=truth.coverage", "-m", "unittest", test]
+    settings = {**os.environ, "CI": "1", "PYTHONPATH": str(copy)}
+    done = subprocess.run([sys.executable, *words], cwd=copy, capture_output=True, check=False, env=settings)
+    data = coverage.CoverageData(str(copy / "truth.coverage"))
+    data.read()
+    executed = {line for each in data.measured_files() for line in data.lines(each) or ()}
+    return executed if done.returncode == 0 else None
+
+
+def _try_truth(copy: Path, name: str, test: str, seed: int) -> tuple[str, str, str]:
+    """Change a function until its test fails: its name, the last change, and whether the test failed."""
+    import inspect
+
+    import ultrum as ul
+
+    function = inspect.unwrap(getattr(ul, name))
+    file = str(Path(inspect.getsourcefile(function) or "").relative_to(ROOT))
+    lines = _executed(copy, file, f"tests.{test}")
+    if lines is None:
+        return name, "", "does not pass unchanged"
+    text, draws = (ROOT / file).read_text(), random.Random(f"{seed} {name}")
+    count = len(_places(ast.parse(text), function.__name__, lines))
+    change = ""
+    for attempt, number in enumerate(draws.sample(range(count), min(count, DRAWS)), 1):
+        tree = ast.parse(text)
+        node = _places(tree, function.__name__, lines)[number]
+        change = f"{file}:{getattr(node, 'lineno', 0)}: {_change(node)}"
+        (copy / file).write_text(ast.unparse(tree))
+        words = [sys.executable, "-m", "unittest", f"tests.{test}"]
+        settings = {**os.environ, "CI": "1", "PYTHONDONTWRITEBYTECODE": "1", "PYTHONPATH": str(copy)}
+        try:
+            done = subprocess.run(
+                words, cwd=copy, capture_output=True, timeout=TIMEOUT, check=False, env=settings
+            )
+            failed = done.returncode != 0
+        except subprocess.TimeoutExpired:
+            failed = True
+        (copy / file).write_text(text)
+        if failed:
+            return name, change, f"killed by change {attempt}"
+    return name, change, "SURVIVED" if count else "nothing to change"
+
+
+def try_truths(workers: int, seed: int) -> int:
+    """Every function of tests/truths.toml; prints each change, and the share whose test fails."""
+    import tomllib
+
+    sys.path.insert(0, str(ROOT))
+    truths = tomllib.loads((ROOT / "tests" / "truths.toml").read_text())
+    copies: Queue[Path] = Queue()
+    with tempfile.TemporaryDirectory() as place:
+        for number in range(workers):
+            ignored = shutil.ignore_patterns(".git", ".venv*", ".mutation", "site", "ultrum-demo")
+            copies.put(Path(shutil.copytree(ROOT, Path(place) / str(number), ignore=ignored)))
+
+        def _one(row: tuple[str, list[str]]) -> tuple[str, str, str]:
+            copy = copies.get()
+            try:
+                outcome = _try_truth(copy, row[0], row[1][0], seed)
+            finally:
+                copies.put(copy)
+            print(*outcome, sep="; ", flush=True)
+            return outcome
+
+        with ThreadPoolExecutor(workers) as pool:
+            outcomes = list(pool.map(_one, truths.items()))
+    killed = sum(outcome[2].startswith("killed") for outcome in outcomes)
+    print(f"{killed} of {len(outcomes)} functions: their test fails on a change")
+    return int(killed < len(outcomes))
+
+
 def main() -> int:
     """Record, or try mutants and print the share that is killed."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
@@ -238,9 +353,14 @@ def main() -> int:
     parser.add_argument("--workers", type=int, default=os.cpu_count() or 1, help="mutants at once")
     parser.add_argument("--count", type=int, default=300, help="mutants to try")
     parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument(
+        "--truths", action="store_true", help="one mutant of each public function, against its test"
+    )
     given = parser.parse_args()
     if given.timed:
         return int(not timed(given.timed))
+    if given.truths:
+        return try_truths(given.workers, given.seed)
     if given.map:
         record()
         return 0

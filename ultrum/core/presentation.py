@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 import importlib
 import math
+import textwrap
 from typing import TYPE_CHECKING, Any, ClassVar, Final, Protocol
 
 if TYPE_CHECKING:
@@ -214,8 +215,10 @@ def table_html(table: pd.DataFrame, text: str = "", most: int = 60) -> str:
     return head + str(table.to_html(formatters=shown, max_rows=most, na_rep=""))
 
 
-class _HasBasis(Protocol):
+class HasBasis(Protocol):
     """A result table with a statement of its basis."""
+
+    _number: ClassVar[str]
 
     @property
     def basis(self) -> str:
@@ -226,9 +229,14 @@ class _HasBasis(Protocol):
 
 
 class TableInNotebooks:
-    """A result displayed in notebooks as its table under its basis."""
+    """A result shown as its table over its basis, in notebooks as its table under its basis."""
 
-    def _repr_html_(self: _HasBasis) -> str:
+    _number: ClassVar[str] = "{:.4f}"  # the form of numbers in text
+
+    def __repr__(self: HasBasis) -> str:
+        return f"{table_text(self.to_frame(), self._number)}\n{textwrap.fill(self.basis, WIDTH)}"
+
+    def _repr_html_(self: HasBasis) -> str:
         return table_html(self.to_frame(), self.basis)
 
 

@@ -11,7 +11,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import TableInNotebooks, quantity, table_text
+from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
@@ -58,9 +58,6 @@ class OneBeta(TableInNotebooks):
         EBMK  0.59   0.16   250
         """
         return pd.DataFrame({"beta": self.beta, "error": self.standard_error, "nobs": self.nobs})
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame())}\n{self.basis}"
 
 
 # Betas with leads and lags of the factor, for thinly traded assets
@@ -263,8 +260,7 @@ class UpDownBetas(TableInNotebooks):
         }
         return pd.DataFrame(columns)
 
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame(), '{:.3f}')}\n{self.basis}"
+    _number = "{:.3f}"
 
 
 @validate_arguments

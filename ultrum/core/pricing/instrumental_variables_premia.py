@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
@@ -13,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import TableInNotebooks, p_equals, table_text
+from ultrum.core.presentation import p_equals
 from ultrum.core.pricing.cross_sections import WINDOW
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass_result import WEAK
@@ -30,7 +29,7 @@ _FEWEST: Final = 24  # cross-sections
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class InstrumentedPremia(CoefficientInference, TableInNotebooks):
+class InstrumentedPremia(CoefficientInference):
     """Premia per period with their standard errors.
 
     Attributes
@@ -62,9 +61,6 @@ class InstrumentedPremia(CoefficientInference, TableInNotebooks):
     def df(self) -> float:
         """Cross-sections less one."""
         return self.rows - 1
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame())}\n{textwrap.fill(self.basis, 100)}"
 
 
 @validate_arguments

@@ -19,7 +19,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import TableInNotebooks, quantity, table_text
+from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.inference import band_of
 from ultrum.core.time.index_frequency_and_gaps import time_positions
@@ -106,9 +106,6 @@ class FilteredBetas(TableInNotebooks):
             "rows": self.nobs,
         }
         return pd.DataFrame(columns)
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame())}\n{self.basis}"
 
 
 @dataclass(frozen=True)

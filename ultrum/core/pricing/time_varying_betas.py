@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -211,9 +210,6 @@ class TimeVaryingBetas(TableInNotebooks):
         state space  0.07              1.02   191
         """
         return self.forecasts
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.forecasts)}\n{textwrap.fill(self.basis, 100)}"
 
 
 @validate_arguments

@@ -11,14 +11,17 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.presentation import TableInNotebooks, ToLatex, p_equals, quantity, table_text
+from ultrum.core.presentation import ToLatex, p_equals, quantity, table_text
 from ultrum.core.pricing.cross_sections import CrossSections, refuse_empty
 from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_factors
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.inference import TestResult, detectable_multiple, t_p_values, t_quantile
+from ultrum.core.regression.inference import (
+    CoefficientInference,
+    TestResult,
+)
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
@@ -37,7 +40,7 @@ _KINDS: Final = ("fama_macbeth", "newey_west", "shanken", "bootstrap")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class TwoPass(TableInNotebooks, ToLatex):
+class TwoPass(CoefficientInference, ToLatex):
     """Risk premia of exposures, from cross-sections.
 
     Attributes
@@ -101,39 +104,9 @@ class TwoPass(TableInNotebooks, ToLatex):
         return len(self.slopes) - 1
 
     @property
-    def standard_errors(self) -> pd.Series:
-        """Standard errors of the kind behind the t values."""
-        return pd.Series(np.sqrt(np.diag(self.covariance)), self.premia.index)
-
-    @property
-    def t_values(self) -> pd.Series:
-        """Premia over their standard errors."""
-        return self.premia / self.standard_errors
-
-    def interval(self, level: float = 0.95) -> pd.DataFrame:
-        """Confidence interval of each premium per period, columns ``low high``.
-
-        Parameters
-        ----------
-        level : float
-            Confidence level, between 0 and 1.
-
-        Returns
-        -------
-        DataFrame
-            Bounds, one row per exposure, decimal per period.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> panel = ul.practice.panel()
-        >>> ul.two_pass(panel, ["market"]).interval().round(4)
-                     low    high
-        constant -0.0029  0.0107
-        market   -0.0080  0.0093
-        """
-        reach = t_quantile(level, self.df) * self.standard_errors
-        return pd.DataFrame({"low": self.premia - reach, "high": self.premia + reach})
+    def coefficients(self) -> pd.Series:  # type: ignore[override]
+        """The premia, as the coefficients of a regression."""
+        return self.premia
 
     def to_frame(self) -> pd.DataFrame:
         """One row per exposure: premium, every kind of standard error, t, p, bias, and the annual premium.
@@ -153,33 +126,9 @@ class TwoPass(TableInNotebooks, ToLatex):
         fama_macbeth    0.0035  0.0047
         newey_west      0.0035  0.0049
         """
-        t = self.t_values
-        p = pd.Series(t_p_values(t.to_numpy(), self.df), t.index)
-        frame = self.premia.to_frame("premium").join(self.errors).assign(t=t, p=p, bias=self.bias)
+        frame = self.premia.to_frame("premium").join(self.errors)
+        frame = frame.assign(t=self.t_values, p=self.p_values, bias=self.bias)
         return frame.assign(annual=self.periods_per_year * self.premia)
-
-    def detectable(self, level: float = 0.05, power: float = 0.8) -> pd.Series:
-        """Minimum detectable premium per period, for a two-sided test with a given power.
-
-        Parameters
-        ----------
-        level : float
-            Level of the test.
-        power : float
-            Power of the test.
-
-        Returns
-        -------
-        Series
-            By exposure, decimal per period.
-
-        Examples
-        --------
-        >>> import ultrum as ul
-        >>> ul.two_pass(ul.practice.panel(), ["market"]).detectable().round(4).to_dict()
-        {'constant': 0.0097, 'market': 0.0123}
-        """
-        return self.standard_errors * detectable_multiple(self.df, level, power)
 
     def robust_sets(self, level: float = 0.95) -> pd.DataFrame:
         """Identification-robust confidence sets of the premia (Kleibergen and Zhan 2020).

@@ -13,7 +13,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedColumns
-from ultrum.core.presentation import TableInNotebooks, ToLatex, ToPlot, p_equals, quantity, table_text
+from ultrum.core.presentation import ToLatex, ToPlot, p_equals, quantity
 from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
@@ -189,7 +189,7 @@ CONSTANT: Final = "constant"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(CoefficientInference, TableInNotebooks, ToLatex, ToPlot):
+class Fit(CoefficientInference, ToLatex, ToPlot):
     """One estimated regression.
 
     Attributes
@@ -461,6 +461,3 @@ class Fit(CoefficientInference, TableInNotebooks, ToLatex, ToPlot):
             f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; s.e. of regression {self.sigma:.4g}; "
             f"residual d.f. {degrees_in_words(self.df)}"
         )
-
-    def __repr__(self) -> str:
-        return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"

@@ -12,7 +12,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Array, Floats
-from ultrum.core.presentation import TextInNotebooks, p_equals, quantity
+from ultrum.core.presentation import HasBasis, TableInNotebooks, TextInNotebooks, p_equals, quantity, table_text
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
 
@@ -187,11 +187,14 @@ def t_p_values(t_values: Array, df: object) -> Floats:
     return np.asarray(2.0 * scipy.special.stdtr(df, -np.abs(t_values)))
 
 
-class CoefficientInference:
+class CoefficientInference(TableInNotebooks):
     """Standard errors, t, p and intervals of labelled coefficients from a covariance and ``df``."""
 
-    coefficients: pd.Series
     covariance: pd.DataFrame
+    coefficients: pd.Series
+
+    def __repr__(self: HasBasis) -> str:
+        return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"
 
     @property
     def df(self) -> float:

@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import TableInNotebooks, ToLatex, quantity, table_text
+from ultrum.core.presentation import ToLatex, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression import inputs
@@ -30,7 +30,7 @@ _FEW: Final = "Read p values near 5 % with care, or cluster by the other dimensi
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class PooledFit(CoefficientInference, TableInNotebooks, ToLatex):
+class PooledFit(CoefficientInference, ToLatex):
     """A pooled regression.
 
     Attributes
@@ -95,9 +95,6 @@ class PooledFit(CoefficientInference, TableInNotebooks, ToLatex):
         values, V = self.coefficients[list(names)], self.covariance.loc[list(names), list(names)]
         statistic = float(values.to_numpy() @ np.linalg.solve(V.to_numpy(), values.to_numpy())) / len(values)
         return TestResult.of_f(statistic, len(values), self.df)
-
-    def __repr__(self) -> str:
-        return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"
 
 
 @validate_arguments
