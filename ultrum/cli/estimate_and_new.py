@@ -13,24 +13,20 @@ import click
 from ultrum.cli.estimate_output import print_estimate, print_estimate_json, print_workings
 from ultrum.cli.options import (
     AT,
-    BIND,
-    CREDENTIALS,
     FREQUENCY,
+    FROM_SOURCES,
     HERE,
     JSON,
-    OFFLINE,
     OUTPUT,
-    PRACTICE,
     READ,
     SOURCE,
-    SOURCES,
-    VAULT,
     LocalFiles,
     PictureStyle,
     desk_of,
     local_files,
     picture_options,
     refuse_inputs,
+    together,
     vault_for,
 )
 from ultrum.cli.terminal_output import echo
@@ -115,11 +111,21 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     return text
 
 
+_OF_FILES: Final = together(  # options of both commands
+    click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file."),
+    click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES."),
+    click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default."),
+    click.option("--dividends", default="", help="File of dividends; not with adjusted prices."),
+    click.option("--splits", default="", help="File of splits."),
+    click.option("--final-payments", default="", help="File of what delisted assets paid at the end."),
+)
+
+
 @click.command(epilog=_EXAMPLES)
 @click.argument("prices", nargs=-1, required=True)
 @click.option("--factors", required=True, help="File of factor returns, or of an index: FILE or address.")
 @click.option("--asset", "assets", multiple=True, help="Use only this asset; may be repeated.")
-@click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
+@_OF_FILES
 @click.option(
     "--factor",
     "more_factors",
@@ -144,8 +150,6 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     type=click.Choice(("percent", "decimal")),
     help="Of the factors, and of a risk-free file without a unit.",
 )
-@click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
-@click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--span", nargs=2, default=("", ""), metavar="FIRST LAST", help="First and last period.")
 @click.option(
     "--errors",
@@ -154,9 +158,6 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
     type=click.Choice(_ERRORS, case_sensitive=False),
     help="Kind of standard errors; hac is Newey–West.",
 )
-@click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
-@click.option("--splits", default="", help="File of splits.")
-@click.option("--final-payments", default="", help="File of what delisted assets paid at the end.")
 @click.option(
     "--event-column",
     "event_columns",
@@ -191,12 +192,7 @@ def _window(_context: click.Context, _option: click.Parameter, text: str) -> str
 @click.option("--workings-file", type=OUTPUT, help="Write these steps as live formulas into this XLSX file.")
 @click.option("--save", "saved", type=OUTPUT, help="Write a study file that repeats this estimate.")
 @READ
-@SOURCES
-@CREDENTIALS
-@BIND
-@PRACTICE
-@VAULT
-@OFFLINE
+@FROM_SOURCES
 @AT
 @JSON
 @picture_options
@@ -428,7 +424,7 @@ _EXAMPLES_OF_NEW: Final = "\b\n" + "\n".join(
 @click.argument("prices", nargs=-1)
 @click.option("--factors", default="", help="File of factor returns, or of an index.")
 @click.option("--asset", default="", help="The asset to report on; by default the first.")
-@click.option("--market", default="", metavar="COLUMN", help="The market's column of the factor file.")
+@_OF_FILES
 @click.option(
     "--factor",
     "more_factors",
@@ -442,17 +438,12 @@ _EXAMPLES_OF_NEW: Final = "\b\n" + "\n".join(
     metavar="COLUMN|RATE",
     help="Column of risk-free returns, or an annual rate: 0.03 or 3%.",
 )
-@click.option("--price-column", default="", metavar="COLUMN", help="The price's column of PRICES.")
-@click.option("--dividends", default="", help="File of dividends; not with adjusted prices.")
-@click.option("--splits", default="", help="File of splits.")
-@click.option("--final-payments", default="", help="File of final payments at delisting.")
 @click.option(
     "--inflation", default="", metavar="FILE", help="Price index, for the cost in real terms: FILE#COLUMN."
 )
 @click.option(
     "--accounts", default="", metavar="FILE", help="File of debt, equity and tax of the companies, for peers."
 )
-@click.option("--frequency", default="", callback=FREQUENCY, help="M, W, D or Q; monthly by default.")
 @click.option("--title", default="", help="Title of the study.")
 @READ
 def new(

@@ -9,17 +9,13 @@ import click
 
 from ultrum.cli.options import (
     AT,
-    BIND,
-    CREDENTIALS,
     FREQUENCY,
+    FROM_SOURCES,
     HERE,
     INSTANT,
     JSON,
-    OFFLINE,
     OUTPUT,
-    PRACTICE,
     READ,
-    SOURCES,
     VAULT,
     desk_of,
     local_files,
@@ -52,12 +48,7 @@ if TYPE_CHECKING:
 @click.option("--limit", default=40, show_default=True, type=click.IntRange(1, 10_000), help="Most rows.")
 @click.option("--refresh", is_flag=True, help="Download the sources' catalogues again.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the results to this CSV file.")
-@SOURCES
-@CREDENTIALS
-@BIND
-@PRACTICE
-@VAULT
-@OFFLINE
+@FROM_SOURCES
 @JSON
 def find(
     words: tuple[str, ...],
@@ -122,12 +113,7 @@ def find(
 @click.option("--long", "is_long", is_flag=True, help="One row for each series and period.")
 @click.option("--resume", is_flag=True, help="Resume a pull that was interrupted or partly failed.")
 @READ
-@SOURCES
-@CREDENTIALS
-@BIND
-@PRACTICE
-@VAULT
-@OFFLINE
+@FROM_SOURCES
 @AT
 @JSON
 def pull(

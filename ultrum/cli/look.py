@@ -11,17 +11,12 @@ from click.core import ParameterSource
 
 from ultrum.cli.options import (
     AT,
-    BIND,
-    CREDENTIALS,
     FREQUENCY,
+    FROM_SOURCES,
     JSON,
-    OFFLINE,
     OUTPUT,
     PERIOD,
-    PRACTICE,
     READ,
-    SOURCES,
-    VAULT,
     LocalFiles,
     LookChoices,
     PictureStyle,
@@ -101,12 +96,7 @@ if TYPE_CHECKING:
 )
 @click.option("--revised", is_flag=True, help="Show the revisions between the last two vintages.")
 @READ
-@SOURCES
-@CREDENTIALS
-@BIND
-@PRACTICE
-@VAULT
-@OFFLINE
+@FROM_SOURCES
 @AT
 @JSON
 @picture_options

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
 
 HERE = click.Path(path_type=Path)
+F = TypeVar("F", bound=Callable[..., object])
 
 
 class OutputFile(click.ParamType[Path]):
@@ -81,6 +82,20 @@ BIND = click.option(
 PRACTICE = click.option(
     "--practice", "on_practice", is_flag=True, help="Use the practice (synthetic) data instead of --sources."
 )
+
+
+def together(*options: Callable[[F], F]) -> Callable[[F], F]:
+    """Several options as one decorator, in their order in the help."""
+
+    def _with_options(command: F) -> F:
+        for option in reversed(options):
+            command = option(command)
+        return command
+
+    return _with_options
+
+
+FROM_SOURCES = together(SOURCES, CREDENTIALS, BIND, PRACTICE, VAULT, OFFLINE)
 
 
 def _choice_check(kind: Callable[[str], object]) -> Callable[..., str]:
@@ -412,7 +427,6 @@ def vault_for(vault: Path | None, files: LocalFiles, texts: Sequence[str]) -> It
 
 # Options of pictures: title, label of the axis, size
 
-F = TypeVar("F", bound=Callable[..., object])
 _DPI: Final = 140
 _PRINT_DPI: Final = 300
 Size = tuple[int, int] | Literal["column", "page"]  # pixels, or inches of print
