@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-LONGEST = ("test_command_line", "test_studies", "test_study", "test_large", "test_recorded", "test_stages", "test_tables",
+LONGEST = ("test_command_line", "test_studies", "test_study", "test_large", "test_stages", "test_tables",
            "test_desk", "test_sources", "test_hostile", "test_invariance", "properties.test_layouts", "test_vault")  # fmt: skip
 # many reports are drawn: a second process for each would take its core from other tests
 DRAWING = ("test_command_line", "test_studies")

@@ -1,31 +1,39 @@
-"""Numbers and words of the public functions are those on record; a change is written down."""
+"""Numbers of a panel with known betas and the words of commands are those on record, subject by subject."""
 
-import json
 import unittest
 from functools import partialmethod
 
-from tests.recorded import FILE, GROUPS, differences
+import numpy as np
 
-_CHANGED = (
-    "If it is meant: `python -m tests.recorded`, read what git shows, list changed numbers in CHANGELOG.md."
-)
+import ultrum as ul
+from tests.recorded import BETAS, COMMANDS, SUBJECTS, Known, differences, numbers_of, on_record, printed
 
 
 class Recorded(unittest.TestCase):
-    def compare(self, group):
-        found = differences(GROUPS[group](), json.loads(FILE.read_text(encoding="utf-8"))[group])
-        self.assertEqual(found[:20], [], f"{len(found)} differences. {_CHANGED}")
+    maxDiff = None
 
-    def test_a_changed_number_word_or_warning_is_found(self):
-        then = json.loads(FILE.read_text(encoding="utf-8"))["results"]
-        now = json.loads(json.dumps(then))
-        self.assertEqual(differences(now, then), [])
-        now["results cost"]["numbers"]["frame/cost_of_equity"][4] *= 1.0001
-        now["results fit words"]["text"][0] += "!"
-        del now["results coverage"]
-        self.assertEqual([line[:26] for line in differences(now, then)],
-                         ["results coverage: gone", "results cost: frame/cost_o", "results fit words: text ['"])  # fmt: skip
+    def compare(self, subject):
+        found = differences(numbers_of(subject), on_record(subject))
+        accept = f"If it is meant: python -m tests.recorded {subject}, and list the numbers in CHANGELOG.md."
+        self.assertEqual(found, [], f"{len(found)} differences. {accept}")
+
+    def test_a_number_that_moves_is_shown_with_both_values(self):
+        then = {"regress": {"a/market": 1.0, "b/market": 2.0, "gone": 3.0}, "trail": {"refused": "no"}}
+        now = {"regress": {"a/market": 1.01, "b/market": 2.0 + 1e-12}, "trail": {"numbers": 3}}
+        self.assertEqual(differences(now, then), [
+            "regress, a/market: 1.0 -> 1.01 (+1.00%)", "regress, gone: 3.0 -> None",
+            "trail, refused: no -> None", "trail, numbers: None -> 3"])  # fmt: skip
+
+    def test_the_betas_on_record_are_those_that_are_known(self):
+        table = ul.factor_betas(Known().three)
+        names = list(BETAS)
+        apart = (table.coefficients[names] - BETAS) / table.standard_errors[names]
+        self.assertLess(float(np.abs(apart).max(axis=None)), 3.5)
+        self.assertLess(float(np.abs(table.coefficients[names] - BETAS).max(axis=None)), 0.35)
+
+    def test_commands_print_what_is_on_record(self):
+        self.assertEqual(printed(), COMMANDS.read_text(encoding="utf-8"))
 
 
-for _group in GROUPS:
-    setattr(Recorded, f"test_{_group.replace(' ', '_')}", partialmethod(Recorded.compare, _group))
+for _subject in SUBJECTS:
+    setattr(Recorded, f"test_{_subject}", partialmethod(Recorded.compare, _subject))

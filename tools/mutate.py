@@ -34,8 +34,7 @@ from typing import Any
 ROOT = Path(__file__).parent.parent
 PLACE = ROOT / ".mutation"
 FOLDERS = ("core", "sources", "vault", "study")
-RECORD = "tests.test_recorded."
-OF_DEFAULTS = f"{RECORD}Recorded.test_defaults"  # looks at functions without a call
+RECORD = "tests.test_recorded."  # numbers that the package gave itself: no truth
 TIMEOUT = 300  # seconds for the tests of one mutant; a mutant that hangs is caught
 BUDGET = 150.0  # seconds of the tests that execute a line, the fastest first
 _EXAMPLES = (
@@ -177,25 +176,19 @@ def tests_of(
     """Tests that execute a line, the fastest first, as many as take BUDGET seconds.
 
     A line outside functions runs when it is imported, for whichever test comes first; its tests are those of all
-    functions of the file and that of defaults. A module stands for its tests where what it sets up for them executes the line.
+    functions of the file. A module stands for its tests where what it sets up for them executes the line.
     """
     whole, inside = lines.get(file, {}), _lines_in_functions(ROOT / file)
     own = set(whole.get(str(line), [])) if line in inside else set()
     if not own:
         own = {test for at, tests in whole.items() if int(at) in inside for test in tests}
-        own.add(OF_DEFAULTS)
     modules = {name for name in own if _is_module(name)}
     names = [n for n in own if n in modules or not any(n.startswith(f"{m}.") for m in modules)]
-    fast_first = sorted(names, key=lambda name: (seconds.get(name, 1.0) * _weight(name), name))
+    fast_first = sorted(
+        (name for name in names if not name.startswith(RECORD)), key=lambda name: (seconds.get(name, 1.0), name)
+    )
     spent = itertools.accumulate(seconds.get(name, 1.0) for name in fast_first)
-    return [
-        name for name, total in zip(fast_first, spent, strict=True) if total <= BUDGET or name.startswith(RECORD)
-    ]
-
-
-def _weight(name: str) -> float:
-    """The record finds most for its seconds, so that it comes before other tests of its length."""
-    return 0.1 if name.startswith(RECORD) else 1.0
+    return [name for name, total in zip(fast_first, spent, strict=True) if total <= BUDGET]
 
 
 @functools.cache

@@ -97,6 +97,11 @@ def print_layout(
     text_size : float
         Size of normal text in points, 7 to 20. Small print is never below 7 points.
 
+    Yields
+    ------
+    None
+        Figures that the block draws have this size and font.
+
     Raises
     ------
     UltrumError
