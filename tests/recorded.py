@@ -138,8 +138,7 @@ class Known(Things):
 def every_call(things):
     """Name, function, and arguments of every call; panels and regressions have the three factors where they may."""
     net = ul.excess(things.assets, things.bill)
-    many = dict.fromkeys(
-        ["factor_betas", "two_pass", "joint_alpha_test", "panel_regress", "step_down_alphas"], [things.three])
+    many = {name: [things.three] for name in ("factor_betas", "two_pass", "joint_alpha_test", "panel_regress", "step_down_alphas")}
     many |= {"regress": [net, things.factors], "rolling_regress": [net, things.factors]}
     for name, (args, named) in calls(things).items():
         for options in [{}, *OPTIONS.get(name, [])]:
