@@ -28,6 +28,7 @@ from ultrum.desk.settings import load_settings
 from ultrum.errors import FrequencyError, SourceError, UltrumError, UnitError, VaultError
 from ultrum.practice import world_files
 from ultrum.report import table_files
+from ultrum.sources.database import refuse_writing
 from ultrum.vault.search_index import Entry, Listings
 from ultrum.vault.store import Vault
 
@@ -562,6 +563,18 @@ class Databases(Scratch):
             said = {"kind": "database", "url": f"sqlite:///{file}", "queries": {"q": {"sql": sql}}}
             with ul.Desk(self.folder / "v", sources={"b": said}) as desk:
                 self.assertEqual(len(desk.table("b:q", records_only=True, date_column=1).records), 2)
+
+    def test_functions_that_reach_beyond_tables_are_refused_before_postgresql_is_asked(self):
+        for call in (
+            "lo_create(0)",
+            "dblink('x')",
+            "pg_read_file('x')",
+            "PG_LS_DIR('.')",
+            "set_config('a', 'b', true)",
+        ):
+            with self.refused(SourceError, f"calls {call.partition('(')[0].lower()}"):
+                refuse_writing(f"SELECT {call}, date FROM prices", "q", dialect="postgresql")
+        refuse_writing("SELECT lo_date, 'lo_create(0)' FROM prices", "q", dialect="sqlite")
 
     def test_postgresql(self):
         tools = _postgres_tools()

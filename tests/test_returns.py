@@ -114,7 +114,7 @@ class TotalReturns(Scratch):
                 right, name="f", measure="return", excess_of="bill")),
         }  # fmt: skip
         cases = {
-            "percent taken for decimals": 100 * right, "look like prices": 40 + 100 * np.cumprod(1 + right),
+            "percent taken for decimals": 100 * right, "look like prices": 40 + 100 * np.cumprod(1 + right), "these look like prices": 0.6 * np.cumprod(1 + right / 9),
             "more than the whole investment": np.where(np.arange(60) == 7, -1.3, right),
             "looks like a yield": 0.05 + 0.01 * np.sin(np.arange(60) / 20),
         }  # fmt: skip

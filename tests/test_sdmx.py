@@ -24,7 +24,7 @@ from ultrum.sources.download_and_limits import Download
 from ultrum.sources.http_client import HttpClient
 from ultrum.sources.sdmx import csv_data
 from ultrum.sources.sdmx.client import SdmxSource, decode
-from ultrum.sources.sdmx.queries import FORMATS, FlowName, Span
+from ultrum.sources.sdmx.queries import FORMATS, FlowName, Paths, Span, covers, key_of
 from ultrum.sources.sdmx.series_typing import to_parts
 from ultrum.sources.sdmx.structures import Structure
 
@@ -113,6 +113,23 @@ class Formats(Service):
                             pd.testing.assert_series_equal(series.values, known[address].values, check_exact=True)
                             self.assertEqual(series.metadata, known[address].metadata)
         self.assertEqual(len(known), 12)
+
+    def test_keys_in_the_words_of_each_version(self):
+        flow, names = FlowName.parse("QLO,PRICES"), ("FREQ", "REGION", "ITEM")
+        old, new = Paths("2.1"), Paths("3.0")
+        for key, first, then in (
+            ("M..CPI", "M..CPI", "M.*.CPI"), ("", "all", "*"), ("M.QM.CPI", "M.QM.CPI", "M.QM.CPI"),
+            ("M.QM+QS.", "M.QM+QS.", "M.*.*?c[REGION]=QM,QS"), (".QM+QS.A+B", ".QM+QS.A+B", "*.*.*?c[REGION]=QM,QS&c[ITEM]=A,B"),
+        ):  # fmt: skip
+            self.assertEqual(old.data(flow, key, dimensions=names), f"data/QLO,PRICES,latest/{first}")
+            self.assertEqual(new.data(flow, key, dimensions=names), f"data/dataflow/QLO/PRICES/~/{then}")
+        path = new.data(flow, "M..CPI")
+        self.assertEqual([covers(path, f"PRICES/{key}") for key in ("M.QM.CPI", "Q.QM.CPI", "M.QM.PPI", "M.QM")],
+                         [True, False, False, False])  # fmt: skip
+        self.assertEqual(key_of("data/dataflow/QLO/PRICES/~/M.*.CPI"), "M..CPI")
+        span = Span("2010", "2014", 3)
+        self.assertEqual(new.data(flow, "M.QM.CPI", span).partition("?")[2],
+                         "c[TIME_PERIOD]=ge:2010%2Ble:2014&lastNObservations=3")  # fmt: skip
 
     def test_spans_last_values_and_what_is_new(self):
         with HttpClient() as client:

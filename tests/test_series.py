@@ -240,6 +240,22 @@ class PandasHabits(Scratch):
             with self.refused(UltrumError):
                 work()
 
+    def test_a_sample_has_both_its_ends(self):
+        months = pd.Series(np.arange(36.0), pd.period_range("2010-01", periods=36, freq="M"))
+        days = pd.Series(np.arange(90.0), pd.bdate_range("2024-01-01", periods=90))
+        for values, start, end in ((months, "2010-03", "2011-02"), (months, "2011", "2011"), (months, None, "2010-05"),
+                                   (days, "2024-02-01", "2024-03-15"), (days, "2024-02", None)):  # fmt: skip
+            want = values.loc[start:end]
+            for x in (
+                ul.TimeSeries.from_pandas(values, name="a"),
+                ul.SeriesTable.from_pandas(values.to_frame("a")),
+            ):
+                got = x.sample(start, end)
+                self.assertEqual(got.values.to_numpy().ravel().tolist(), want.tolist(), (start, end))
+                self.assertEqual(
+                    [str(got.index[k])[:10] for k in (0, -1)], [str(want.index[k])[:10] for k in (0, -1)]
+                )
+
     def test_first_and_last_rows_are_those_of_the_part(self):
         prices = pd.DataFrame(
             {"a": [np.nan, 1.0, 2.0, 3.0], "b": [1.0, 2.0, 3.0, np.nan]}, pd.bdate_range("2024-01-01", periods=4)

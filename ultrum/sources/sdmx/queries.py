@@ -179,8 +179,9 @@ def covers(path: str, wanted: str, spans: bool = False) -> bool:
     path_key = key_of(path)
     if path_key == "all":
         return True
-    pairs = list(zip(path_key.split("."), key.split("."), strict=False))
-    return len(pairs) == key.count(".") + 1 and all(not a or b in a.split("+") for a, b in pairs)
+    parts_of_path, parts_of_key = path_key.split("."), key.split(".")
+    same = len(parts_of_path) == len(parts_of_key)
+    return same and all(not a or b in a.split("+") for a, b in zip(parts_of_path, parts_of_key, strict=True))
 
 
 def accept_of(format_name: str) -> str:
