@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from tools.write_practice_files import carry_closes
 from ultrum.practice import exchange
 from ultrum.practice.simulated_world import BREAK_DAY, BROKEN, CODES, THIN, simulate, trading_mask
 
@@ -51,7 +52,7 @@ def thin_panel(seed, frequency):
     column, days = CODES.index(THIN), pd.DatetimeIndex(world.days)
     was_traded = np.ones(close.shape, dtype=bool)
     was_traded[:, column] = trading_mask(seed, len(close))
-    posted = pd.Series(exchange._carry_closes(close, was_traded)[:, column], days, name=THIN)
+    posted = pd.Series(carry_closes(close, was_traded)[:, column], days, name=THIN)
     prices = ul.TimeSeries.from_pandas(posted, measure="price", currency="QML", frequency="B")
     bill = pd.Series(world.daily_bill, days, name="bill")
     bill = ul.TimeSeries.from_pandas(bill, measure="return", frequency="B")

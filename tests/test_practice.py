@@ -7,8 +7,9 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from ultrum.practice import exchange, observatory, world_files
+from tools import write_practice_files
 from ultrum.practice import simulated_world as setting
+from ultrum.practice import world_files
 from ultrum.practice.simulated_world import simulate, trading_days
 
 
@@ -26,7 +27,7 @@ class Shipped(unittest.TestCase):
         cls.world = simulate()
 
     def test_bars_come_from_the_seed(self):
-        made, shipped = exchange.bars(self.world), world_files.bars()
+        made, shipped = write_practice_files.daily_bars(self.world), world_files.bars()
         self.assertEqual(len(made), len(shipped))
         for column in ("close", "high", "volume"):
             apart = np.abs(made[column].to_numpy() - shipped[column].to_numpy())
@@ -34,11 +35,11 @@ class Shipped(unittest.TestCase):
             self.assertGreater((apart < 1e-9).mean(), 0.9999, column)
 
     def test_statistics_and_factors_come_from_the_seed(self):
-        made, shipped = observatory.observations(self.world), world_files.observations()
+        made, shipped = write_practice_files.published_observations(self.world), world_files.observations()
         self.assertEqual(made["key"].tolist(), shipped["key"].tolist())
         np.testing.assert_allclose(made["value"], shipped["value"], rtol=1e-5, atol=0.1001)
         self.assertEqual(made["status"].tolist(), shipped["status"].tolist())
-        for name, content in world_files.files(self.world).items():
+        for name, content in write_practice_files.files(self.world).items():
             self.assertEqual((world_files.DATA / name).read_bytes(), content, name)
 
     def test_other_seeds_give_other_worlds_with_the_same_truth(self):

@@ -6,12 +6,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Final
 
-import numpy as np
-import pandas as pd
-
-from ultrum.core.array_types import Floats
 from ultrum.practice import simulated_world as s
-from ultrum.practice.simulated_world import REDEFINED, Economy, World, releases
 
 AGENCY: Final = "QLO"
 VERSION: Final = "1.0"
@@ -158,83 +153,6 @@ def _of_economy(area: str, name: str) -> dict[tuple[str, str], dict[str, str]]:
         ),
         ("PEOPLE", f"A.{area}.T"): _attributes(f"Population, {name}", "PN", 1, "E", UNIT_MULT="3"),
     }
-
-
-def observations(world: World) -> pd.DataFrame:
-    """Columns ``flow key period value status``, in the order of the catalogue."""
-    months = [str(p) for p in world.months]
-    days = [str(d) for d in world.days]
-    across = world.rates
-    values: dict[tuple[str, str], tuple[list[str], Floats]] = {}
-    for column, area in enumerate(AREAS):
-        values["PRICES", f"M.{area}.CPI"] = (months, np.round(world.prices_of_goods[:, column], 2))
-    values["RATES", "M.QM.POLICY"] = (months, np.round(100 * world.policy, 2))
-    for column, maturity in enumerate(s.MATURITIES):
-        start = months.index(s.YIELDS_FROM.get(maturity, months[0]))
-        yields = np.round(100 * world.yields[start:, column], 2)
-        values["RATES", f"M.QM.GOV_{maturity[1:]}"] = (months[start:], yields)
-    values["FX", "B.QSR.QML"] = (days, np.round(across[:, 0], 5))
-    values["FX", "B.QML.QTV"] = (days, np.round(across[:, 1], 5))
-    values["FX", "B.QTV.QSR"] = (days, np.round(1.0 / (across[:, 0] * across[:, 1]), 5))
-    values |= _economic_values(Economy(world), months)
-    parts = [
-        pd.DataFrame({"flow": flow, "key": key, "period": periods, "value": numbers})
-        for (flow, key), (periods, numbers) in values.items()
-    ]
-    return _with_statuses(pd.concat(parts, ignore_index=True))
-
-
-def _economic_values(economy: Economy, months: list[str]) -> dict[tuple[str, str], tuple[list[str], Floats]]:
-    quarters = [f"{p.year}-Q{p.quarter}" for p in economy.quarters]
-    years = [str(2004 + i) for i in range(len(economy.people))]
-    series: dict[tuple[str, str], tuple[list[str], Floats]] = {
-        ("RATES", "M.QM.SPREAD"): (months, np.round(economy.spread, 2)),
-        ("OUTLOOK", "M.QM.NEXT"): (months, np.round(economy.outlook, 1)),
-    }
-    for column, area in enumerate(AREAS):
-        series |= {
-            ("WAGES", f"M.{area}.TOTAL"): (months, np.round(economy.wages[:, column], 2)),
-            ("LABOUR", f"M.{area}.UNEMP"): (months, np.round(economy.unemployment[:, column], 1)),
-            ("OUTPUT", f"Q.{area}.GDP"): (quarters, np.round(economy.output[:, column], 1)),
-            ("OUTPUT", f"M.{area}.INDUSTRY"): (months, np.round(economy.industry[:, column], 1)),
-            ("PEOPLE", f"A.{area}.T"): (years, np.round(economy.people[:, column], 1)),
-        }
-    return series
-
-
-def _with_statuses(frame: pd.DataFrame) -> pd.DataFrame:
-    """Provisional ends, a gap in one series, and a break in another."""
-    status = np.full(len(frame), "A", dtype=object)
-    key, period = frame["key"].to_numpy(), frame["period"].to_numpy()
-    latest = {"OUTPUT": ("2024-10", "2024-Q4"), "WAGES": ("2024-12", "")}
-    for flow, (month, quarter) in latest.items():
-        of_flow = (frame["flow"] == flow).to_numpy()
-        quarterly = np.array(["Q" in p for p in period])
-        status[of_flow & ((quarterly & (period >= quarter)) | (~quarterly & (period >= month)))] = "P"
-    status[(key == "M.QT.UNEMP") & (period == REDEFINED)] = "B"
-    gap = (key == "M.QS.TOTAL") & np.isin(period, ["2011-04", "2011-05"])
-    status[gap] = "M"
-    return frame.assign(value=frame["value"].mask(gap), status=status)
-
-
-def vintages(world: World) -> pd.DataFrame:
-    """Every release of output and industry: ``flow key period release released value``."""
-    economy = Economy(world)
-    months = [str(p) for p in world.months]
-    quarters = [f"{p.year}-Q{p.quarter}" for p in economy.quarters]
-    parts = []
-    for column, area in enumerate(AREAS):
-        for name, periods, numbers, ends in (
-            (f"Q.{area}.GDP", quarters, economy.output[:, column], economy.quarters),
-            (f"M.{area}.INDUSTRY", months, economy.industry[:, column], world.months),
-        ):
-            days = ends.to_timestamp(how="end").to_numpy().astype("datetime64[D]")
-            rows = releases(np.round(numbers, 1), name[0], days, world.seed + column)
-            rows["value"] = np.round(rows["value"], 1)
-            rows["period"] = np.array(periods)[rows.pop("place")]
-            parts.append(rows.assign(flow="OUTPUT", key=name))
-    columns = ["flow", "key", "period", "release", "released", "value"]
-    return pd.concat(parts, ignore_index=True)[columns]
 
 
 def _attributes(title: str, unit: str, decimals: int, collection: str, **more: str) -> dict[str, str]:
