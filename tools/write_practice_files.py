@@ -17,8 +17,10 @@ from ultrum.core.array_types import Bools, Dates, Floats
 from ultrum.practice import simulated_world as s
 from ultrum.practice.exchange import closes, final_payments, splits
 from ultrum.practice.observatory import AREAS
-from ultrum.practice.simulated_world import FIRST_DAY, LAST_DAY, (
+from ultrum.practice.simulated_world import (
     FACTORS,
+    FIRST_DAY,
+    LAST_DAY,
     World,
     remembering,
     simulate,
