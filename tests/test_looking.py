@@ -252,6 +252,10 @@ class Against(Scratch):
         self.assertAlmostEqual(got.table.loc[0, "gain"], 100.0, 12)
         self.assertAlmostEqual(got.table.loc[1, "cost"], 80.0, 12)  # a Saturday, and a price of its own
         day = pd.Timestamp("2024-01-03")
+        for row in got.table.itertuples():
+            years = (day - row.date).days / 365.25
+            self.assertAlmostEqual(row.growth, row.value / row.cost - 1, 12)
+            self.assertAlmostEqual(row.yearly, (row.value / row.cost) ** (1 / years) - 1, 12)
         flows = [(r.cost, (day - r.date).days / 365.25) for r in got.table.itertuples()]
         self.assertAlmostEqual(sum(c * (1 + got.total["yearly"]) ** t for c, t in flows), got.total["value"], 8)
         self.assertAlmostEqual(got.by_asset.loc["B", "yearly"], 0.0, 12)

@@ -25,6 +25,9 @@ class Extensions(Scratch):
             return x / by
 
         ul.add_source_kind("logbook", logbook)
+        for name in ("table", "two words"):
+            with self.assertRaisesRegex(SourceError, f"'{name}' is built in, or is not a single word"):
+                ul.add_source_kind(name, logbook)
         ul.add_step(shares_of, main="by")
         with ul.Desk(self.folder / "vault", sources={"pier": {"kind": "logbook", "url": "west"}}) as desk:
             plain = desk.fetch("pier:height#height")

@@ -396,6 +396,8 @@ class Premia(Scratch):
         self.assertAlmostEqual(early.risk_free, 1.02**2 - 1, 14)
         self.assertAlmostEqual(cost.parts.loc[("BRTW", "water licence"), "contribution"], 0.004)
         self.assertIn("order 12 of 2023", repr(cost))
+        self.assertTrue(cost.basis["market"].startswith("5.00 % per year"))
+        self.assertEqual(cost.basis["water licence"], "0.40 %, order 12 of 2023")
         there = cost.in_currency("QSR", inflation=(0.02, 0.03))
         self.assertAlmostEqual(there.value["BRTW"], (1 + cost.value["BRTW"]) * 1.03 / 1.02 - 1, 14)
         self.assertAlmostEqual(there.parts.loc["BRTW", "contribution"].sum(), there.value["BRTW"], 13)
