@@ -22,6 +22,9 @@ METADATA = (
     "base_period",
 )
 
+KEYS = {"about", "text", "encoding", "archive", "options", "refused", "fix", "values", "notes", "missing", "rejected", "events",
+        "named", "frequency", *METADATA}  # fmt: skip
+
 
 def source_of(file):
     """The bytes of a file, in its encoding and archive."""
@@ -60,7 +63,7 @@ def _labels(series):
 
 
 def _differences(file, reading):
-    series, lost = reading.series, []
+    series, lost = reading.series, [f"no such key: {key}" for key in file.keys() - KEYS]
     for name, wanted in file.get("values", {}).items():
         if name not in series:
             lost.append(f"no series {name!r} among {list(series)}")
@@ -68,6 +71,8 @@ def _differences(file, reading):
         found = dict(zip(_labels(series[name]), series[name].values.tolist(), strict=True))
         lost += [f"{name} {p}: {found.get(p)}, not {v}" for p, v in wanted.items()
                  if abs(found.get(p, float("nan")) - v) > 1e-12 or p not in found]  # fmt: skip
+    if "frequency" in file and {str(s.metadata.frequency) for s in series.values()} != {file["frequency"]}:
+        lost.append("another frequency")
     for fact in METADATA:
         stated = ((series[n].metadata, v) for n, v in file.get(fact, {}).items() if n in series)
         lost += [

@@ -114,7 +114,35 @@ def any_percent_word() -> re.Pattern[str]:
     return re.compile(_PERCENT, re.IGNORECASE)
 
 
-BASE: Final = re.compile(r"\b((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|\d\d))?) ?= ?100\b")
+_PERIOD: Final = r"(?<!\d)((?:19|20)\d\d(?:[-/ ]?(?:Q[1-4]|(?:0[1-9]|1[0-2])))?)(?! ?[-–/] ?\d)(?!\d)"
+_HUNDRED: Final = r"100(?:[.,]0+)?(?![.,]?\d)"
+_BASE_100: Final = re.compile(
+    rf"{_PERIOD} ?= ?{_HUNDRED}|(?<!\d){_HUNDRED} ?= ?{_PERIOD}"
+    rf"|\b(?:base|basis|indeks|index)\w* ?[:=]? ?{_HUNDRED} (?:[=:] ?|en |in |im |nel |em |i )?"
+    rf"(?:(?:l')?ann[ée]e |année |anno |año |ano )?{_PERIOD}",
+    re.IGNORECASE,
+)
+_BASE_YEAR: Final = re.compile(
+    r"\b(?:(?:base|basis|reference)[- ](?:year|period)|basisjahr|basisår|basjaar|rok bazowy"
+    r"|(?:année|an|año|anno|ano)(?: de| di)?[ -]base|base|basis)\b"
+    rf" ?[:=]? ?(?:en |in |im |nel |em )?{_PERIOD}(?! ?= ?(?!100\b)\d)",
+    re.IGNORECASE,
+)
+_INDEX_WORD: Final = re.compile(
+    r"ind(?:ex|ice|eks)|índice|\b(?:HI)?CPI\b|\bIPCH?\b|\bHICP\b|\bVPI\b", re.IGNORECASE
+)
+
+
+def base_periods(text: str, *, of_an_index: bool = True) -> list[str]:
+    """Base periods that a text states: 2015 = 100, base 100 en 2015, Basisjahr 2015.
+
+    A base year without a hundred may be that of constant prices: ``of_an_index`` asks for the name of an index.
+    """
+    patterns = [_BASE_100, *([_BASE_YEAR] if not of_an_index or _INDEX_WORD.search(text) else [])]
+    matches = [match for pattern in patterns for match in pattern.finditer(text)]
+    return list(dict.fromkeys(next(filter(None, match.groups())) for match in matches))
+
+
 _ADJUSTMENTS: Final = {  # words for seasonally adjusted and unadjusted data, by the code in the metadata
     "N": r"(?:not|non)[ -]season(?:ally)?[ -]adjusted|season(?:ally)? unadjusted|\(NSA\)|[,;] ?NSA\b"
     r"|nicht saisonbereinigt|donn[ée]es brutes|non corrig\w+ des variations saisonni[èe]res"
@@ -291,7 +319,7 @@ def _of_line(line: str, number: int) -> Iterator[Statement]:
         return
     for kind, pattern in _title_patterns():
         for match in pattern.finditer(line):
-            start = match.start() + len(match[0]) - len(match[0].lstrip())
+            start = match.start() + len(match[0]) - len(match[0].lstrip(" \t,;(["))
             made = None if _after_number(line, start) else _statement(kind, match, line, number)
             if made is not None:
                 yield made
@@ -306,8 +334,8 @@ def _descriptions(line: str, number: int) -> Iterator[Statement]:
         if count:
             yield Statement("seasonal adjustment", line, number, code)
     for clause in _CLAUSE.split(line):
-        for match in BASE.finditer(clause):
-            yield Statement("base period", clause, number, match[1])
+        for period in base_periods(clause, of_an_index=False):
+            yield Statement("base period", clause, number, period)
         for match in _TENOR.finditer(clause) if _OF_DEBT.search(clause) else ():
             count = _TENORS.get(match[1].lower()) or int(match[1])
             yield Statement("maturity", clause, number, f"P{count}{match[2][0].upper()}")

@@ -25,7 +25,6 @@ from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.number_formats import ReadNumbers
 from ultrum.sources.table.unit_statements import (
-    BASE,
     LABELS,
     NOT_MONEY,
     PERCENT_WORD,
@@ -33,6 +32,7 @@ from ultrum.sources.table.unit_statements import (
     Kind,
     Statement,
     any_percent_word,
+    base_periods,
     is_annual,
     of_kind,
     statement_of,
@@ -189,7 +189,8 @@ def _with_descriptions(
         used += [s for s in of_kind(stated, "seasonal adjustment") if s.value == adjustment.value]
     base = _single(heading, stated, "base period")
     is_index = facts.get("measure", "") in ("", "index", "price") and facts.get("unit", "index") == "index"
-    if base is not None and is_index and not finding.percent:
+    stated_as_index = base is not None and (facts.get("unit") == "index" or base_periods(base.text))
+    if base is not None and is_index and stated_as_index and not finding.percent:
         facts |= {"base_period": base.value, "measure": "index", "unit": "index"}
         used += [s for s in of_kind(stated, "base period") if s.value == base.value]
     maturity = _single(heading, stated, "maturity")
@@ -421,9 +422,9 @@ def _facts(name: str, text: str, subtitle: str, numbers: ReadNumbers) -> dict[st
     pair = _pair(text)
     if pair:
         return {"measure": "quote", "unit": "/".join(pair)}
-    base_period = BASE.search(text)
-    if base_period:
-        return {"measure": "index", "unit": "index", "base_period": base_period[1]}
+    bases = base_periods(text)
+    if bases:
+        return {"measure": "index", "unit": "index", "base_period": bases[0]}
     measure = _measure_in(subtitle) or _measure_in(text) or _MEASURE_OF.get(role_of(name), "")
     if measure:
         facts["measure"] = measure
