@@ -18,10 +18,7 @@ from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, new
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
 from ultrum.core.regression.fit import CONSTANT
-from ultrum.core.regression.inference import (
-    CoefficientInference,
-    TestResult,
-)
+from ultrum.core.regression.inference import CoefficientInference, TestResult
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
