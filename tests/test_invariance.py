@@ -73,6 +73,8 @@ class Invariance(unittest.TestCase):
         plain, other = ul.regress(Y, F, errors=kind), ul.regress(mixed, F, errors=kind)
         close(other.coefficients.loc[Y.columns], plain.coefficients, plain.standard_errors, 1e-11)
         close(other.standard_errors.loc[Y.columns], plain.standard_errors, plain.standard_errors, 1e-11)
+        turned = ul.regress(Y, F[F.columns[::-1]], errors=kind)
+        close(turned.coefficients[plain.coefficients.columns], plain.coefficients, plain.standard_errors)
         rolled, again = (ul.rolling_regress(y, F, window=40, errors=kind) for y in (Y, mixed))
         close(
             again.coefficients, rolled.coefficients[:, list(order)], rolled.standard_errors[:, list(order)], 1e-11

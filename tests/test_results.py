@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import ultrum as ul
-from tests.support import Scratch, daily, months, series
+from tests.support import Scratch, daily, series
 from ultrum.practice import world_files
 
 
@@ -58,25 +58,6 @@ class Trails(Scratch):
 
 
 class Invariances(Scratch):
-    @settings(max_examples=40, deadline=None)
-    @given(st.integers(0, 10**6), st.sampled_from(["classical", "hc2", "hac"]), st.floats(0.01, 100))
-    def test_order_scale_and_shift(self, seed, errors, scale):
-        rng = np.random.default_rng(seed)
-        X = pd.DataFrame(rng.normal(0, 0.05, (60, 2)), months(60), columns=["market", "size"])
-        Y = pd.DataFrame(rng.normal(0, 0.08, (60, 4)) + X[["market"]].to_numpy(), months(60), list("abcd"))
-        Y = Y.mask(rng.random(Y.shape) < 0.1)
-        plain = ul.regress(Y, X, errors=errors)
-        turned = ul.regress(Y[list("dbca")], X[["size", "market"]], errors=errors)
-        want = plain.coefficients.loc[list("dbca"), turned.coefficients.columns]
-        np.testing.assert_allclose(turned.coefficients, want, rtol=1e-8, atol=1e-12)
-        np.testing.assert_allclose(turned.t_values, plain.t_values.loc[list("dbca"), want.columns], rtol=1e-7,
-                                   atol=1e-9)  # fmt: skip
-        scaled = ul.regress(Y, X * scale, errors=errors)
-        np.testing.assert_allclose(scaled.coefficients["market"] * scale, plain.coefficients["market"], 1e-8)
-        moved = ul.regress(Y, X + 0.01, errors=errors)
-        np.testing.assert_allclose(moved.coefficients["size"], plain.coefficients["size"], rtol=1e-7, atol=1e-10)
-        np.testing.assert_allclose(moved.residuals, plain.residuals, atol=1e-12)
-
     @settings(max_examples=40, deadline=None)
     @given(st.integers(0, 10**6), st.sampled_from(["M", "Q", "A", "W"]))
     def test_what_conversion_must_keep(self, seed, target):
