@@ -598,7 +598,7 @@ class Generated(Scratch):
 
     def test_files_in_forty_languages_are_read_with_every_fact_or_refused(self):
         refused = []
-        for seed in range(300):
+        for seed in range(200):
             case = make_locale_case(seed)
             try:
                 reading = ul.read_series(case.body, **case.options)
@@ -606,7 +606,7 @@ class Generated(Scratch):
                 refused.append(f"{seed} ({case.how}): {error}")
                 continue
             self.assertEqual(locale_differences(case, reading), [], f"{seed}: {case.how}")
-        self.assertLessEqual(len(refused), 15, "\n".join(refused[:20]))
+        self.assertLessEqual(len(refused), 10, "\n".join(refused[:20]))
 
     @settings(max_examples=6, deadline=None)
     @given(st.integers(0, 9999), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%Y%m%d", "%m/%d/%Y"]),
