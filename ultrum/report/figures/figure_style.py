@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import io
 import textwrap
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
@@ -124,14 +124,14 @@ def print_layout(
         )
     if not _LEAST_TEXT <= text_size <= _MOST_TEXT:
         raise UltrumError(f"text_size={text_size:g}: texts have {_LEAST_TEXT:g} to {_MOST_TEXT:g} points.")
-    before = _LAYOUT.set(_Layout(float(inches), text_size, _installed_font(font)))
+    before = _LAYOUT.set(_Layout(float(inches), text_size, _check_font(font)))
     try:
         yield
     finally:
         _LAYOUT.reset(before)
 
 
-def _installed_font(name: str) -> str:
+def _check_font(name: str) -> str:
     """The font, if Matplotlib finds it; a missing one would be replaced without a word."""
     from matplotlib import font_manager
 
@@ -144,11 +144,11 @@ def _installed_font(name: str) -> str:
     return name
 
 
-def _style_of(layout: _Layout) -> Any:
+def _settings_of(layout: _Layout) -> dict[str, object]:
     small = layout.text_size / _TEXT_SIZE
     sizes = {"font.size": layout.text_size, "axes.titlesize": 12.5 * small, "axes.titlepad": 12.0 * small}
     fonts = {"font.sans-serif": [layout.font, *STYLE["font.sans-serif"]]} if layout.font else {}
-    return STYLE | sizes | fonts
+    return {**STYLE, **sizes, **fonts}
 
 
 def points(size: float) -> float:
@@ -164,7 +164,7 @@ def figure_function(draw: Callable[P, R]) -> Callable[P, R]:
     def _drawn(*args: P.args, **kwargs: P.kwargs) -> R:
         import matplotlib as mpl
 
-        with mpl.rc_context(rc=_style_of(_LAYOUT.get())):
+        with mpl.rc_context(rc=STYLE | _settings_of(_LAYOUT.get())):
             drawn = checked(*args, **kwargs)
             _fit_texts(drawn)
             return drawn
@@ -235,8 +235,8 @@ def new_figure(height: float, *, width: float = _WIDTH, per_row: float = 0.0, ro
     inches = layout.width or width
     height *= (inches / width) ** 0.6  # narrow figures are less flat
     height += rows * per_row * layout.text_size / _TEXT_SIZE
-    figure = _styled_figure()(figsize=(inches, height), layout="constrained")
-    figure.style = _style_of(layout)  # type: ignore[attr-defined]
+    figure = _figure_class()(figsize=(inches, height), layout="constrained")
+    figure.style = _settings_of(layout)  # type: ignore[attr-defined]
     return figure
 
 
@@ -250,7 +250,7 @@ def axes_for(ax: Axes | None, height: float = 5.4, *, per_row: float = 0.0, rows
 
 
 @functools.cache
-def _styled_figure() -> type[Figure]:
+def _figure_class() -> type[Figure]:
     """Figures that remember their style: axes make new texts when a file is written."""
     from matplotlib.figure import Figure
 
@@ -339,8 +339,8 @@ def legend_above(ax: Axes, handles: Sequence[Artist], names: Sequence[str]) -> i
     longest = max(text_to_path.get_text_width_height_descent(text, font, ismath=False)[0] for text in texts)
     width = 72 * 0.86 * figure_of(ax).get_figwidth()
     columns = int(np.clip(width // (longest + 5 * size), 1, len(names)))  # a line and the space between columns
-    look: Mapping[str, Any] = {"borderaxespad": 0.2, "fontsize": size, "handlelength": 2.2}
-    ax.legend(handles, names, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=columns, **look)
+    corner, shape = (0.0, 1.0), {"borderaxespad": 0.2, "fontsize": size, "handlelength": 2.2}
+    ax.legend(handles, names, loc="lower left", bbox_to_anchor=corner, ncols=columns, **shape)
     down = -(-len(names) // columns)  # a legend is filled column by column
     return sum(max(n.count("\n") + 1 for n in names[row::down]) for row in range(down))
 

@@ -172,12 +172,12 @@ def _widest_row(outline: Path) -> tuple[Floats, float]:
     return middle, float(best)
 
 
-def _properties(feature: Mapping[str, Any]) -> Mapping[str, Any]:
+def _properties(feature: Mapping[str, object]) -> Mapping[str, object]:
     properties = feature.get("properties")
     return properties if isinstance(properties, Mapping) else {}
 
 
-def _code_of(feature: Mapping[str, Any], code: str) -> str | None:
+def _code_of(feature: Mapping[str, object], code: str) -> str | None:
     value = _properties(feature).get(code, feature.get("id") if code == "code" else None)
     return None if value is None else str(value)
 
