@@ -328,6 +328,9 @@ class OwnFiles(Scratch):
         self.run_it("new", "b.toml", "long.csv", "--factors", "factors.csv", "--dividends", "dividends.csv",
                     "--inflation", "cpi.csv", "--accounts", "accounts.csv", "--asset", "KELP")  # fmt: skip
         self.run_it("new", "c.toml", "wide.csv", "--factors", "index.csv")
+        self.run_it("new", "d.toml", "KELP.csv", "--factors", "factors.csv", "--read", "decimal=.")
+        tables = tomllib.loads((self.folder / "d.toml").read_text())["sources"]["here"]["tables"]
+        self.assertEqual(tables, {name: {"decimal": "."} for name in ("KELP.csv", "factors.csv")})
         written = {n: tomllib.loads((self.folder / f"{n}.toml").read_text()) for n in "abc"}
         self.assertEqual(written["a"]["panel"]["price_column"], "Adj Close")
         self.assertEqual(written["b"]["panel"]["dividends"],

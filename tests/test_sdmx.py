@@ -24,7 +24,7 @@ from ultrum.sources.download_and_limits import Download
 from ultrum.sources.http_client import HttpClient
 from ultrum.sources.sdmx import csv_data
 from ultrum.sources.sdmx.client import SdmxSource, decode
-from ultrum.sources.sdmx.queries import FORMATS, FlowName, Paths, Span, covers, key_of
+from ultrum.sources.sdmx.queries import FORMATS, FlowName, Paths, Span, covers, key_of, message_of_fault
 from ultrum.sources.sdmx.series_typing import to_parts
 from ultrum.sources.sdmx.structures import Structure
 
@@ -113,6 +113,17 @@ class Formats(Service):
                             pd.testing.assert_series_equal(series.values, known[address].values, check_exact=True)
                             self.assertEqual(series.metadata, known[address].metadata)
         self.assertEqual(len(known), 12)
+
+    def test_errors_of_a_service_in_words(self):
+        for body, words in {
+            b'{"errors": [{"title": "Out of order"}]}': "the service refused. Its message: 'Out of order' (0)",
+            b'{"errors": [{"code": 100}]}': "Check the key; 'ultrum find' lists what the source has. (100)",
+            b'{"errors": [{"code": 503, "titles": {"en": "Closed"}}]}': "unavailable. Try again later. Its message: 'Closed' (503)",
+            b'<m:Error xmlns:m="x"><m:ErrorMessage code="140"><c:Text>No</c:Text></m:ErrorMessage></m:Error>':
+                "does not understand the query. Check the key and the periods. Its message: 'No' (140)",
+        }.items():  # fmt: skip
+            self.assertTrue(message_of_fault(body).endswith(words), message_of_fault(body))
+        self.assertEqual([message_of_fault(b) for b in (b"<a/>", b"{}", b'{"data": 1}', b"x")], [""] * 4)
 
     def test_keys_in_the_words_of_each_version(self):
         flow, names = FlowName.parse("QLO,PRICES"), ("FREQ", "REGION", "ITEM")
