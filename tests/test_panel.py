@@ -90,6 +90,23 @@ class Aligning(Scratch):
         want = np.prod(1 + f[inside] + rf[inside]) - np.prod(1 + rf[inside])
         self.assertAlmostEqual(panel.factors["market"]["2010-03"], want, 14)
 
+    def test_a_gap_of_every_series_has_its_weekdays_in_the_log(self):
+        days = pd.bdate_range("2024-01-01", "2024-06-28")
+        days = days[(days < "2024-03-04") | (days > "2024-03-29")]
+        rng = np.random.default_rng(4)
+
+        def made(name, spread=0.01, **facts):
+            values = pd.Series(rng.normal(0, spread, len(days)), days, name=name)
+            return ul.TimeSeries.from_pandas(values, measure="return", frequency="B", **facts)
+
+        panel = ul.align(assets=made("a").as_table(), factors=made("f", excess_of="bill"), risk_free=made("bill", 1e-5),
+                         frequency="B", rows="any")  # fmt: skip
+        gone = pd.bdate_range("2024-03-04", "2024-03-29")
+        log = panel.missing_log
+        self.assertEqual(
+            log[log["series"] == "a"]["period"].astype(str).str[:10].tolist(), [str(d)[:10] for d in gone]
+        )
+
     def test_excess_wide_long_and_sample(self):
         panel = ul.align(**parts())
         np.testing.assert_allclose(panel.excess.block[:, 0], panel.assets["A"] - 0.002)

@@ -350,6 +350,12 @@ class Options(Scratch):
         s = [sum(h[t] * h[t - j] for t in range(j, 80)) for j in range(n + 1)]
         s0, s1 = s[0] + 2 * sum(s[1:]), 2 * sum(j * s[j] for j in range(1, n + 1))
         self.assertEqual(fit.lags, int(1.1447 * ((s1 / s0) ** 2 * 80) ** (1 / 3)))
+        both = ul.regress(self.y, self.X, lags="automatic")
+        e = both.residuals.to_numpy()
+        h = e * (self.X / np.sqrt((self.X**2).mean())).sum(axis=1).to_numpy()
+        s = [sum(h[t] * h[t - j] for t in range(j, 80)) for j in range(n + 1)]
+        s0, s1 = s[0] + 2 * sum(s[1:]), 2 * sum(j * s[j] for j in range(1, n + 1))
+        self.assertEqual(both.lags, int(1.1447 * ((s1 / s0) ** 2 * 80) ** (1 / 3)))
         with self.refused(EstimationError, "lags='many'", "automatic"):
             ul.regress(self.y, self.X, lags="many")
 

@@ -198,6 +198,12 @@ class Reports(Scratch):
         pattern = str(self.folder / "rents-{region}.csv")
         self.assertEqual(list(ul.read_series(pattern).series), ["01", "12"])
         self.assertEqual(list(ul.read_series(pattern, expand={"region": ["12"]}).series), ["12"])
+        self.file("rents/east-2023.csv", "d,rent\n2023-01,4\n2023-02,5\n")
+        self.file("rents/west-2024.csv", "d,rent\n2024-01,6\n2024-02,7\n")
+        both = ul.read_series(str(self.folder / "rents" / "{side}-{year}.csv")).series
+        self.assertEqual(
+            {n: s.values.tolist() for n, s in both.items()}, {"east.2023": [4, 5], "west.2024": [6, 7]}
+        )
         with self.refused(TableError, "rents-13.csv cannot be read"):
             ul.read_series(pattern, expand={"region": ["13"]})
 
