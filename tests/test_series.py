@@ -268,6 +268,8 @@ class PandasHabits(Scratch):
     def test_what_would_lose_dates_or_names_is_refused(self):
         reading = ul.read_series("date,market,size\n2024-01,1,2\n2024-02,3,4\n")
         self.assertEqual(reading.series[["size", "market"]].names, ["size", "market"])
+        self.assertEqual((reading.series.names, reading.series.to_pandas().to_numpy().tolist()),
+                         (["market", "size"], [[1.0, 2.0], [3.0, 4.0]]))  # fmt: skip
         for work, words in (
             (lambda: pd.Series(self.table["a"]), "pandas would lose the dates of a. Use .to_pandas()"),
             (lambda: pd.DataFrame(self.table), "pandas would lose the dates"),

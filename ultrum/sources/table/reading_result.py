@@ -295,6 +295,15 @@ class SeriesByName(dict[str, TimeSeries]):
             raise AlignmentError(f"No series '{name}' here; {one_of(name, self)}")
         return super().__getitem__(name)
 
+    @property
+    def names(self) -> list[str]:
+        """Names of the series, in the order of the file."""
+        return list(self)
+
+    def to_pandas(self) -> pd.DataFrame:
+        """All series side by side, as :meth:`ultrum.SeriesTable.to_pandas`."""
+        return SeriesTable.of(self).to_pandas()
+
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Reading(TextInNotebooks):
