@@ -64,6 +64,15 @@ class Lower(Scratch):
         self.assertEqual(len(ul.to_frequency(until_friday, "M", through="2024-01-31")), 1)
         self.assertEqual(len(ul.to_frequency(daily(np.ones(23), measure="price"), "M")), 1)
 
+    def test_stale_after_nothing_is_the_price_of_the_last_day_alone(self):
+        days = pd.bdate_range("2024-01-01", "2024-03-29")
+        prices = pd.Series(np.arange(len(days)) + 1.0, days)
+        prices["2024-02-29"] = np.nan
+        x = ul.TimeSeries.from_pandas(prices, measure="price", frequency="B")
+        got = ul.to_frequency(x, "M", stale_after=0).values
+        self.assertEqual(got.isna().tolist(), [False, True, False])
+        self.assertEqual(ul.to_frequency(x, "M", stale_after=1).values["2024-02"], prices["2024-02-28"])
+
     def test_stale_prices_are_missing_and_told(self):
         values = np.arange(1.0, 88.0)  # January to April 2024
         values[16:23] = np.nan  # the last seven weekdays of January

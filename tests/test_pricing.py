@@ -441,6 +441,7 @@ class Peers(Scratch):
         alone = ul.peer_beta(table, names[:1], debt_to_equity=0.0)
         self.assertAlmostEqual(alone.standard_error, s.iloc[0], 12)
         self.assertIn("how peers differ is unknown", alone.basis)
+        self.assertIn(f"beta {alone.beta:.3f} (standard error {alone.standard_error:.3f})", alone._repr_html_())
         self.assertEqual(got.peers["rank"].to_dict(), bare.rank().astype(int).to_dict())
         middle = ul.peer_beta(table, names, debt_to_equity=debt, how="median")
         self.assertAlmostEqual(middle.asset_beta, np.median(b / (1 + debt)), 12)

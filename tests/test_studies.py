@@ -63,6 +63,9 @@ class Whole(OnPractice):
         found = write_results(result, self.folder / "out")
         self.assertEqual(set(found), {"report", "tables", "figures", "workbook", "database", "run"})
         self.exports(result)
+        numbers = json.loads(found["run"].read_text())["numbers"]
+        told = {n.split(".")[1]: v for n, v in numbers.items() if n.startswith("diagnosis.")}
+        self.assertEqual(told, {f.key: f.p_value for f in result.diagnosis.findings if f.p_value == f.p_value})
         page = found["report"].read_text()
         for words in ("Model comparison", "Joint test of zero alphas (GRS)", "Regression diagnostics", "Factor risk premia",
                       "Peers", "Sensitivity of beta to specification", "the licence ends in 2031", "└ "):  # fmt: skip
