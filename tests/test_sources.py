@@ -22,7 +22,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import OnPractice, Scratch, command
-from ultrum.errors import DataWarning, SourceError, VaultError
+from ultrum.errors import DataWarning, NotFoundError, SourceError, VaultError
 from ultrum.sources.credentials import CredentialStore, host_of
 from ultrum.sources.download_and_limits import Address, Download, HttpPolicy
 from ultrum.sources.http_client import HttpClient, _retry_after
@@ -307,6 +307,16 @@ class HostileServers(Scratch):
             with HttpClient(policy) as client, self.subTest(path), self.refused(SourceError, *words):
                 client.get(f"{self.url}/{path}")
             self.assertLess(time.monotonic() - begun, 4 if endless else 60, path)
+
+    def test_only_what_is_not_there_is_not_found(self):
+        kinds = {}
+        for status in (400, 403, 404, 410, 500):
+            HOSTILE[f"status{status}"] = (lambda s=status: [_answer(_length(b""), b"", f"{s} X")], [])
+            self.addCleanup(HOSTILE.pop, f"status{status}")
+            with HttpClient(replace(HURRY, attempts=1)) as client, self.assertRaises(SourceError) as caught:
+                client.get(f"{self.url}/status{status}")
+            kinds[status] = isinstance(caught.exception, NotFoundError)
+        self.assertEqual(kinds, {400: False, 403: False, 404: True, 410: True, 500: False})
 
     def test_codings_and_charsets_are_undone(self):
         for path, (_, name) in READ.items():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -28,7 +29,7 @@ from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed
 from ultrum.sources.table.unit_statements import LABELS, statement_of
-from ultrum.sources.table.units import UnitFinding
+from ultrum.sources.table.units import UnitFinding, role_of
 
 
 def split_at_breaks(
@@ -83,6 +84,9 @@ _VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "we
 
 
 _FEW_ROWS: Final = 10
+_COUNTS: Final = re.compile(
+    r"\b(?:shares?(?: outstanding)?|units|counts?|number|quantity|trades|contracts)\b", re.IGNORECASE
+)
 _BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
 _QUOTE_WORDS: Final = (
     "quote",
@@ -465,6 +469,7 @@ def _long(
                 n,
                 stated,
                 pairs.get(str(n)),
+                is_count=bool(_COUNTS.search(column)) or role_of(column) == "volume",
             )
             for n in names
         ]
@@ -500,9 +505,14 @@ def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict
 
 
 def _of_member(
-    metadata: Metadata, name: object, stated: Mapping[str, Mapping[object, str]], pair: str | None
+    metadata: Metadata,
+    name: object,
+    stated: Mapping[str, Mapping[object, str]],
+    pair: str | None,
+    *,
+    is_count: bool,
 ) -> Metadata:
-    """Metadata from the table's other columns for one asset, or for a pair of currencies."""
+    """Metadata from the table's other columns for one asset or pair of currencies; counts have no currency."""
     facts: dict[str, object] = {}
     if pair and metadata.measure in ("", "quote", "rate", "price"):
         return metadata.replace(measure="quote", unit=pair, currency="", timing="")
@@ -510,7 +520,7 @@ def _of_member(
     if currency and metadata.measure == "price" and metadata.unit in ("", "currency"):
         facts["currency"] = currency
     unit = statement_of(stated["unit"].get(name, ""))
-    if unit is not None and not metadata.unit:
+    if unit is not None and not metadata.unit and not (is_count and unit.kind == "currency"):
         facts |= _UNITS_OF_ROWS.get(unit.kind) or {}
         facts |= {"unit": "currency", "currency": unit.value} if unit.kind == "currency" else {}
         facts |= {"scale": unit.power} if unit.power else {}
