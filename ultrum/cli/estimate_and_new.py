@@ -40,7 +40,6 @@ if TYPE_CHECKING:
 
 
 _ERRORS: Final = ("hac", "hac-fixed-b", "ewc", "ewc-prewhitened", "classical", "hc0", "hc1", "hc2", "hc3")
-_LARGEST_SHARE: Final = 0.5  # a rate or premium above this must be percent
 _CHOICES: Final = (
     "assets",
     "market",
@@ -77,7 +76,9 @@ class RateOrColumn(click.ParamType[str | float]):
             rate = float(match[1]) / (100.0 if match[2] else 1.0)
         except ValueError:
             self.fail(f"'{value}' is not a number.", param, ctx)
-        if abs(rate) > _LARGEST_SHARE:
+        from ultrum.core.arguments import LARGEST_RATE
+
+        if abs(rate) > LARGEST_RATE:
             self.fail(f"{value} is {100 * rate:,.0f} % per year; write {match[1]}% for percent.", param, ctx)
         return rate
 

@@ -52,6 +52,7 @@ _IN_WORDS: Final = {
     tuple: "any number",
 }
 _LARGEST: Final = 1e15
+LARGEST_RATE: Final = 0.5  # a year, in decimals; more is percent taken for decimals
 _RANGES: Final = {  # what a number of this name can be, in every function or in one
     "seed": (0, 2**63 - 1),
     "draws": (1, 1_000_000),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import (
@@ -14,12 +15,13 @@ from pydantic import (
     model_validator,
 )
 
+from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.deprecated_names import warn_of_name
 from ultrum.core.time.frequency import Frequency, parse_duration, parse_period
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
-from ultrum.errors import FrequencyError, one_of
+from ultrum.errors import UltrumError, one_of
 
 Errors = Literal["classical", "hc0", "hc1", "hc2", "hc3", "hac", "hac-fixed-b", "ewc", "ewc-prewhitened"]
 FigureName = Literal[
@@ -53,49 +55,34 @@ Figure = Annotated[FigureName, BeforeValidator(_name_now)]
 Text = Annotated[str, Field(min_length=1)]
 
 
-def _duration(text: str) -> str:
-    try:
-        parse_duration(text)
-    except FrequencyError as error:
-        raise ValueError(str(error)) from error
-    return text
+def _of(check: Callable[[str], object], *, optional: bool = False) -> AfterValidator:
+    """A text that the package's own parser takes, the same in a study, a function and a command."""
+
+    def _validate(text: str) -> str:
+        if text or not optional:
+            try:
+                check(text)
+            except UltrumError as error:
+                raise ValueError(str(error)) from error
+        return text
+
+    return AfterValidator(_validate)
 
 
-Duration = Annotated[str, AfterValidator(_duration)]
+def _check_currency(code: str) -> None:
+    if not is_currency(code):
+        raise UltrumError(f"'{code}' is not a code of ISO 4217, such as EUR")
 
 
-def _currency(code: str) -> str:
-    if code and not is_currency(code):
-        raise ValueError(f"'{code}' is not a code of ISO 4217, such as EUR")
-    return code
-
-
-def _frequency_code(code: str) -> str:
-    try:
-        Frequency.parse(code)
-    except FrequencyError as error:
-        raise ValueError(str(error)) from error
-    return code
-
-
-def _day(text: str) -> str:
-    try:
-        if text:
-            parse_period(text)
-    except FrequencyError as error:
-        raise ValueError(str(error)) from error
-    return text
-
-
-Currency = Annotated[str, AfterValidator(_currency)]
-Code = Annotated[str, AfterValidator(_frequency_code)]
-Day = Annotated[str, AfterValidator(_day)]
+Duration = Annotated[str, _of(parse_duration)]
+Currency = Annotated[str, _of(_check_currency, optional=True)]
+Code = Annotated[str, _of(Frequency.parse)]
+Day = Annotated[str, _of(parse_period, optional=True)]
 Whole = Annotated[int, Field(strict=True)]
 Number = Annotated[float, Field(strict=True)]
 Share = Annotated[Number, Field(gt=0, lt=1)]
 Count = Annotated[Whole, Field(ge=1)]
 LARGEST_DRAWS: Final = 100_000
-LARGEST_RATE: Final = 0.5  # a year, in decimals; more is percent taken for decimals
 Draws = Annotated[Whole, Field(ge=0, le=LARGEST_DRAWS)]
 
 

@@ -12,13 +12,13 @@ from typing import Any, Final
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
+from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
 from ultrum.errors import DataWarning, FrequencyError, SourceError, UltrumError, one_of, options_in_text
 from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.reading_result import TableOptions
-from ultrum.study.sections import LARGEST_RATE
 
 Fault = tuple[int, str]
 Place = tuple[str, ...]

@@ -9,7 +9,7 @@ from typing import Any, Final, cast
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
+from ultrum.core.arguments import LARGEST_RATE, validate_arguments
 from ultrum.core.array_types import Floats
 from ultrum.core.pricing.cost_of_equity_result import (
     RISK_FREE,
@@ -265,7 +265,7 @@ def _one_premium(name: str, value: TimeSeries | Premium | float) -> Premium:
         value = Premium(float(value))
     if not np.isfinite(value.value):
         raise UnitError(f"The premium of '{name}' is {value.value}. Pass a number in decimals, 0.05 for 5 %.")
-    if abs(value.value) > 0.5:
+    if abs(value.value) > LARGEST_RATE:
         raise UnitError(
             f"A premium of {100 * value.value:,.0f} % per year for '{name}': decimals are expected, 0.05 for 5 %."
         )
@@ -324,7 +324,7 @@ def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, 
             raise EstimationError(f"The add-on '{name}' has the name of another part. Rename it.")
         if not isinstance(add_on, tuple) or len(add_on) != 2 or not str(add_on[1]).strip():
             raise EstimationError(f"The add-on '{name}' needs a number and its reason: (0.01, 'why').")
-        if abs(add_on[0]) > 0.5:
+        if abs(add_on[0]) > LARGEST_RATE:
             raise UnitError(f"The add-on '{name}' is {100 * add_on[0]:,.0f} % per year: decimals are expected.")
     return dict(given)
 

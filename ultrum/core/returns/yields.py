@@ -7,7 +7,7 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
+from ultrum.core.arguments import LARGEST_RATE, validate_arguments
 from ultrum.core.array_types import DAY, YEAR, Dates, Floats
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.series_or_table import on_block
@@ -17,7 +17,6 @@ from ultrum.core.time.index_frequency_and_gaps import gap_lengths
 from ultrum.core.transform.aggregation import to_frequency
 from ultrum.errors import FrequencyError, UnitError
 
-_LARGEST_RATE: Final = 0.5  # a year; more is percent taken for decimals
 QUOTINGS: Final = ("effective", "simple", "bond-equivalent", "discount", "continuous")
 
 
@@ -142,7 +141,7 @@ def check_annual_rate(rate: float) -> float:
     """An annual risk-free rate in decimals; a number that must be percent is refused."""
     if not np.isfinite(rate):
         raise UnitError(f"The risk-free rate is {rate}. Use a number in decimals, 0.03 for 3 %.")
-    if abs(rate) > _LARGEST_RATE:
+    if abs(rate) > LARGEST_RATE:
         raise UnitError(f"A risk-free rate of {100 * rate:,.0f} % per year: decimals are expected, 0.03 for 3 %.")
     return float(rate)
 

@@ -17,6 +17,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.presentation import quantity
@@ -62,7 +63,6 @@ def role_of(heading: str) -> str:
 # Units of columns: percent or decimals, index, price, currency
 
 PERCENT, DECIMAL = "percent", "decimal"
-_LARGEST_RATE: Final = 0.5  # a year or a month; more looks like percent
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _WORD: Final = PERCENT_WORD
 _IN_WORDS: Final = {"multiple": "a multiple", "currency": "a currency", "basis points": "basis points"}
@@ -390,7 +390,7 @@ def _percent_in(prose: str) -> re.Match[str] | None:
 def _too_large(numbers: ReadNumbers) -> bool:
     """Whether numbers are too large for a rate in decimals."""
     valid = numbers.values[np.isfinite(numbers.values)]
-    return bool(len(valid)) and float(np.median(np.abs(valid))) > _LARGEST_RATE
+    return bool(len(valid)) and float(np.median(np.abs(valid))) > LARGEST_RATE
 
 
 def _as_option(given: str, facts: Mapping[str, object], where: str) -> UnitFinding:
