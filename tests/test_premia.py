@@ -56,6 +56,10 @@ class TwoPass(Scratch):
         realised, predicted = R.mean(axis=0), X @ g
         np.testing.assert_allclose(got.pricing["error"], realised - predicted, atol=1e-12)
         self.assertAlmostEqual(got.r2, 1 - np.var(realised - predicted) / np.var(realised), 9)
+        for kind, gls in ((None, "ols"), ("misspecification", "ols"), ("misspecification", "gls")):
+            told = ul.two_pass(panel, errors=kind, weighting=gls)
+            error = 100 * np.sqrt((told.pricing["error"] ** 2).mean())
+            self.assertIn(f"root mean square pricing error {error:.3f} %", told.basis)
         table = ul.factor_betas(panel, errors="classical")
         noise = np.zeros((3, 3))
         noise[1:, 1:] = table.covariance[:, 1:, 1:].sum(axis=0)

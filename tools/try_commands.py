@@ -17,6 +17,7 @@ ROOT = Path(__file__).resolve().parent.parent
 BLOCK = re.compile(r"^```sh\n(.*?)^```$", re.M | re.S)
 INDENTED = re.compile(r"(?:^    .*\n)+", re.M)
 CELL = re.compile(r"^```\{code-cell\} python\n(.*?)^```$", re.M | re.S)
+OWN_FILES = ("README.md", "first_beta.md", "own_files.md")  # pages that need nothing but the package
 BY_CI = ("ultrum demo",)  # .ci/run has these lines of the README word for word
 
 
@@ -34,7 +35,8 @@ def commands_of(page):
 
 def needs_services(page, call):
     """Whether a command needs the practice services; without them it runs on what ``pip install .`` installs."""
-    return page.name != "README.md" or call.startswith(("ultrum find", "ultrum pull")) or "--practice" in call
+    own_files = call.startswith(("ultrum estimate", "ultrum new kelp.toml", "ultrum run kelp.toml"))
+    return page.name not in OWN_FILES or not own_files
 
 
 def write_files(folder):
@@ -60,10 +62,11 @@ def write_practice_files(folder, services):
         (folder / name).write_text(study.replace("http://127.0.0.1:8765", url.removesuffix("/sdmx")))
 
 
-def run(page, calls, folder):
+def run(page, calls, folder, home):
     """Run commands in one folder; those that fail, with what they said."""
     failed = []
-    environment = os.environ | {"PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
+    own = {"XDG_DATA_HOME": home, "XDG_CONFIG_HOME": home}  # a vault that the pages share, not the user's
+    environment = os.environ | own | {"PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
     for call in calls:
         done = subprocess.run(call, shell=True, cwd=folder, env=environment, capture_output=True, text=True)
         print(f"{'ok    ' if done.returncode == 0 else 'FAILED'} {page.relative_to(ROOT)}: {call}", flush=True)
@@ -75,24 +78,24 @@ def run(page, calls, folder):
 def main(practice):
     """Every page; the exit code is 1 if a command failed, or none was there."""
     pages = {page: commands_of(page) for page in [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]}
-    failed, count = [], 0
+    failed, seen = [], set()
     with contextlib.ExitStack() as stack:
-        services = None
+        services, home = None, stack.enter_context(tempfile.TemporaryDirectory())
         if practice:
             import ultrum as ul
 
             services = stack.enter_context(ul.practice.serve())
         for page, calls in pages.items():
             chosen = [call for call in calls if needs_services(page, call) == practice]
-            if chosen:
+            if not seen.issuperset(chosen):  # pages that repeat the commands of another are tried once
                 folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
                 write_files(folder)
                 if practice:
                     write_practice_files(folder, services)
-                failed += run(page, chosen, folder)
-                count += len(chosen)
-    print(f"{count} commands, {len(failed)} failed", *failed, sep="\n")
-    return int(bool(failed) or not count)
+                failed += run(page, chosen, folder, home)
+                seen.update(chosen)
+    print(f"{len(seen)} commands, {len(failed)} failed", *failed, sep="\n")
+    return int(bool(failed) or not seen)
 
 
 if __name__ == "__main__":
