@@ -58,6 +58,9 @@ class Regressions(Scratch):
         self.assertAlmostEqual(flat.r2_adjusted, 1 - spread, 12)
         rule = {T: lag_rule(T) for T in (25, 60, 100, 252, 500, 1000, 2500)}
         self.assertEqual(rule, {25: 2, 60: 3, 100: 4, 252: 4, 500: 5, 1000: 6, 2500: 8})
+        for T in range(10, 3000):  # the integer n with n^9 100^2 <= 4^9 T^2 < (n + 1)^9 100^2
+            n = lag_rule(T)
+            self.assertTrue(n**9 * 100**2 <= 4**9 * T**2 < (n + 1) ** 9 * 100**2, T)
         self.assertEqual(rolling_windows.lag_rules(np.array(list(rule))).tolist(), list(rule.values()))
 
     def test_kinds_of_errors_lags_and_draws_have_one_meaning_everywhere(self):
