@@ -458,6 +458,8 @@ class Diagnosis(Scratch):
         for cut in range(15, 86):
             slow[self.X.index[cut]] = ul.break_test(self.fit, at=self.X.index[cut]).statistic
         np.testing.assert_allclose(test.path, pd.Series(slow), rtol=1e-9)
+        k = self.A.shape[1]
+        self.assertEqual(test.df, (k, 100 - 2 * k))
         jump = np.where(np.arange(100) < 60, 0.0, 1.5) * self.X["market"]
         found = ul.break_test(ul.regress(self.y + jump, self.X), how="sup-f", draws=99)
         self.assertLessEqual(found.between[0], self.X.index[60])

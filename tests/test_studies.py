@@ -291,6 +291,16 @@ class Whole(OnPractice):
         self.assertEqual(set(back.removed.index), set(found.added.index))
         self.assertEqual(repr(changes(second, second)), "Nothing has changed since the last run.")
 
+    def test_a_refresh_asks_without_conditions_and_another_run_with_them(self):
+        study = ul.Study.load(demo_study()).with_sources_at(self.service.places)
+        self.run_it(study)
+        asked = {}
+        for refresh in (False, True):
+            self.service.faults.requests.clear()
+            ul.run_study(study, vault=self.folder / "vault", refresh=refresh)
+            asked[refresh] = ["if-none-match" in headers for _, headers in self.service.faults.requests]
+        self.assertEqual((any(asked[True]), all(asked[False]), len(asked[True]) > 3), (False, True, True))
+
     def test_how_a_source_is_read_is_an_input_too(self):
         rng, index = np.random.default_rng(3), months(60)
         market = rng.normal(0.01, 0.04, 60)
