@@ -59,6 +59,21 @@ class Dates(Scratch):
         read = read_dates(column_array(["2024-03-15T09:30:00+05:30"]), None, "here")
         self.assertEqual((read.offsets[0], read.moments[0].item().hour), (19_800, 9))
 
+    def test_what_is_written_like_a_date(self):
+        cells = (
+            "2024-13-45",
+            "99/99/2024",
+            "20240131",
+            "31.31.2024",
+            "Jan 2024",
+            "12345678",
+            "99999999",
+            "1.5",
+            "abcd",
+            "x" * 41,
+        )
+        self.assertEqual([looks_like_date(cell) for cell in cells], [True] * 5 + [False] * 5)
+
     def test_what_is_no_date(self):
         for text in (
             "2024-13-01",

@@ -330,6 +330,7 @@ class OwnFiles(Scratch):
         self.run_it("new", "c.toml", "wide.csv", "--factors", "index.csv")
         self.run_it("new", "d.toml", "KELP.csv", "--factors", "factors.csv", "--read", "decimal=.")
         tables = tomllib.loads((self.folder / "d.toml").read_text())["sources"]["here"]["tables"]
+        self.assertEqual(tomllib.loads((self.folder / "d.toml").read_text())["sources"]["here"]["url"], ".")
         self.assertEqual(tables, {name: {"decimal": "."} for name in ("KELP.csv", "factors.csv")})
         written = {n: tomllib.loads((self.folder / f"{n}.toml").read_text()) for n in "abc"}
         self.assertEqual(written["a"]["panel"]["price_column"], "Adj Close")

@@ -284,6 +284,11 @@ class Whole(OnPractice):
         error = first["numbers"][f"cost_of_equity_error.{study.asset}"]
         self.assertAlmostEqual(row["in_errors"], (row["after"] - row["before"]) / error)
         others = found.moved.loc[[n for n in found.moved.index if n.startswith("cost_of_equity.")][1:]]
+        theirs = [study.asset in name.split(".") for name in found.moved.index[1:] if "error" not in name]
+        of_company = [
+            k for k, own in enumerate(theirs) if own and not found.moved.index[k + 1].startswith("premium")
+        ]
+        self.assertLess(max(of_company), theirs.index(False, min(of_company)))
         sizes = others["in_errors"].abs().tolist()
         self.assertEqual(sizes, sorted(sizes, reverse=True))
         self.assertIn(f"renamed: {study.model.name} to capm", repr(found))

@@ -8,6 +8,7 @@ import zipfile
 
 import numpy as np
 import pandas as pd
+import xlsxwriter
 from babel.dates import format_date
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -21,6 +22,7 @@ from tests.support import OnPractice, Scratch, months
 from ultrum.errors import PartialReadingWarning, TableError
 from ultrum.practice import world_files
 from ultrum.sources.table.fast_csv import read_quick
+from ultrum.sources.table.file_patterns import files_of
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
 
@@ -204,6 +206,8 @@ class Reports(Scratch):
         self.assertEqual(
             {n: s.values.tolist() for n, s in both.items()}, {"east.2023": [4, 5], "west.2024": [6, 7]}
         )
+        named = [fields for _, fields in files_of(str(self.folder / "rents" / "{side}-{year}.csv"))]
+        self.assertEqual(named, [{"side": "east", "year": "2023"}, {"side": "west", "year": "2024"}])
         with self.refused(TableError, "rents-13.csv cannot be read"):
             ul.read_series(pattern, expand={"region": ["13"]})
 
@@ -287,6 +291,26 @@ class Statements(Scratch):
         self.assertEqual([series[n].metadata.unit for n in ("rate", "cpi", "gdp")], ["decimal", "", "currency"])
         alone = ul.read_series("date,value,unit\n" + "".join(f"2024-0{m},0.25,percent\n" for m in (1, 2, 3)))
         self.assertEqual(next(iter(alone.series.values())).values.iloc[0], 0.0025)
+
+    def test_series_by_name_in_json_and_times_of_day_in_a_workbook(self):
+        body = b'{"A":[{"day":"2024-01","v":1},{"day":"2024-02","v":2}],"B":[{"day":"2024-01","v":3},{"day":"2024-02","v":4}]}'
+        named = {n: s.values.tolist() for n, s in ul.read_series(body).series.items()}
+        self.assertEqual(named, {"A.v": [1, 2], "B.v": [3, 4]})
+        book = xlsxwriter.Workbook(self.folder / "times.xlsx")
+        sheet, day, clock = (
+            book.add_worksheet(),
+            *(book.add_format({"num_format": f}) for f in ("yyyy-mm-dd", "[h]:mm")),
+        )
+        sheet.write_row(0, 0, ["date", "time", "close"])
+        for k in range(4):
+            sheet.write_datetime(k + 1, 0, dt.datetime(2024, 1, k + 2), day)
+            sheet.write_datetime(k + 1, 1, dt.timedelta(hours=9 + k, minutes=30), clock)
+            sheet.write_number(k + 1, 2, 10 + k)
+        book.close()
+        records = ul.read_series(self.folder / "times.xlsx").records
+        self.assertEqual(
+            [str(t) for t in records["date"]], [f"2024-01-0{k + 2} {9 + k:02d}:30:00" for k in range(4)]
+        )
 
     def test_facts_of_json_and_signs_in_cells(self):
         months = [{"date": f"2024-0{m}", "value": 5.0 + m} for m in (1, 2, 3)]
