@@ -245,6 +245,17 @@ class Intraday(unittest.TestCase):
         got = ul.to_frequency(self.stamps("2024-01-02 09:10", 34), "H", how="last").values
         self.assertEqual(got.dropna().tolist(), [9, 21, 33])
 
+    def test_a_first_day_that_begins_late_is_left_out(self):
+        for late, want, start in ((12, [np.nan, 8, 8, 8, 8], "2024-03-04"), (9, [8] * 5, "2024-03-04"),
+                                  (12, [np.nan, 8, 8, 8, 8], "2024-01-01")):  # fmt: skip
+            days = pd.bdate_range(start, periods=5)
+            hours = [d + pd.Timedelta(hours=h) for k, d in enumerate(days) for h in range(9 if k else late, 17)]
+            traded = pd.Series(1.0, pd.DatetimeIndex(hours).tz_localize("UTC"))
+            got = ul.to_frequency(
+                ul.TimeSeries.from_pandas(traded, measure="flow", unit="count", frequency="H"), "B"
+            )
+            np.testing.assert_array_equal(got.values.reindex(days).to_numpy(), want)
+
     def test_two_days_are_whole_when_they_end_alike_and_a_session_closes_within_the_day(self):
         stamps = [f"2024-01-0{d} {h}:00" for d in (2, 3) for h in (9, 10, 11)]
         x = ul.TimeSeries.from_pandas(pd.Series(range(6), pd.DatetimeIndex(stamps, tz="UTC"), dtype=float),

@@ -179,7 +179,7 @@ def _group_days(
     first = starts[place]
     size = np.diff(np.append(first, len(days)))
     whole_weeks = source.code == "D" and _has_weekends(days)
-    begun, late = _begun(target, ordinals[place], begins, source, whole_weeks)
+    begun, late = _begun(target, ordinals[place], begins, days, source, whole_weeks)
     kept, cut = _complete_mask(target, ordinals[place], last_day, source, whole_weeks)
     index = target.index(ordinals[place])
     unfinished = tuple(dict.fromkeys(text for text in (late, cut) if text))
@@ -192,12 +192,17 @@ def _has_weekends(days: Dates) -> bool:
 
 
 def _begun(
-    target: Frequency, ordinals: Ints, begins: np.datetime64 | None, source: Frequency, whole_weeks: bool
+    target: Frequency,
+    ordinals: Ints,
+    begins: np.datetime64 | None,
+    days: Dates,
+    source: Frequency,
+    whole_weeks: bool,
 ) -> tuple[Bools, str | None]:
     """Mask of periods whose beginning is in the data, and the name of the one whose beginning is not.
 
     The first period is complete at its beginning when no weekday of it is before the first row (except the first
-    weekday of a year); for calendar-daily data no day, for longer periods none.
+    weekday of a year, unless it has rows); for calendar-daily data no day, for longer periods none.
     """
     begun = np.ones(len(ordinals), dtype=bool)
     if not len(begun) or begins is None:
@@ -208,7 +213,7 @@ def _begun(
     else:
         missing = int(np.busday_count(first_day, begins))
         new_year = np.busday_offset(first_day.astype("datetime64[Y]").astype("datetime64[D]"), 0, "forward")
-        missing -= int(first_day <= new_year < begins)
+        missing -= int(first_day <= new_year < min(begins, days[0]))
     if missing <= 0:
         return begun, None
     begun[0] = False
