@@ -183,6 +183,11 @@ class Against(Scratch):
         active = a.values.pct_change() - b.values.pct_change()
         years = (len(active) - 2) / ((days[-1] - days[1]).days / 365.25)
         self.assertAlmostEqual(got.tracking_error, active.std() * np.sqrt(years), 12)
+        self.assertNotIn("rows_in_one_only", str(got.active.metadata.trail[-1]))
+        fewer = ul.TimeSeries.from_pandas(
+            b.values.drop(days[[50, 51]]), measure="price", currency="QML", frequency="B"
+        )
+        self.assertIn("rows_in_one_only 2", str(ul.compare_to_benchmark(a, fewer).active.metadata.trail[-1]))
         with self.refused(AlignmentError, "ends at 2024-02-29", "on='2024-02-29'"):
             ul.compare_to_benchmark(a, b.sample(end="2024-02-29"))
         with self.refused(UnitError, "total-return"):

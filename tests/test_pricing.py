@@ -66,6 +66,8 @@ class Cost(Scratch):
         self.assertAlmostEqual(got.standard_error["A"], variance**0.5, 14)
         self.assertAlmostEqual(got.parts.loc["A", "contribution"].sum(), got.value["A"], 14)
         self.assertEqual(got.df["A"], 238)
+        with self.assertWarnsRegex(ul.DataWarning, r"Negative annual premium: market \(-2\.00 %\)"):
+            ul.cost_of_equity(table, premia={"market": -0.02}, risk_free=self.bill)
 
     def test_given_premia_and_two_factors(self):
         table = ul.regress(self.y, self.x)
