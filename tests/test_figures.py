@@ -10,6 +10,7 @@ import matplotlib.dates as mdates
 import numpy as np
 import pandas as pd
 from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
 from matplotlib.path import Path as MplPath
 from matplotlib.text import Text
 from PIL import Image
@@ -17,6 +18,7 @@ from PIL import Image
 import ultrum as ul
 from tests.support import Scratch, command, series
 from ultrum.file_access import process_mark
+from ultrum.report.figures.figure_style import replace_title
 from ultrum.report.table_files import to_csv, whole_folder
 
 
@@ -312,8 +314,35 @@ class ForPrint(Scratch):
             words = [t.get_text() for t in ax.get_legend().get_texts()]
             self.assertEqual((len(set(words)), words[0].startswith("Consumer prices")), (2, True), words)
 
+    def test_another_title_stands_where_the_first_was(self):
+        panel = ul.practice.panel()
+        title = "A title that is much longer than the width of the figure in a column of a journal"
+        with ul.figures.print_layout("column"):
+            one = ul.figures.line_of_fit(ul.factor_betas(panel, ["market"]).fit("BRTW"))
+            replace_title(one, title)
+            FigureCanvasAgg(one.get_figure()).draw()
+            (shown,) = [t for t in one.findobj(Text) if t.get_text() == one.get_title("left")]
+            self.assertEqual(shown.get_text().replace("\n", " "), title)
+            box, below = shown.get_window_extent(), one.texts[0].get_window_extent()
+            self.assertGreater(box.y0, below.y1)
+            self.assertLess(box.x1, one.get_figure().bbox.x1)
+            many = ul.figures.small_multiples([panel.rate, ul.lag(panel.rate, 1)], title="Rates")
+            replace_title(many[0], "Two rates")
+        self.assertEqual((many[0].get_figure().get_suptitle(), many[0].get_title("left")), ("Two rates", "bill"))
+
+    def test_axes_of_the_user_are_left_alone(self):
+        figure = Figure(figsize=(3, 3))
+        theirs, ours = figure.subplots(1, 2)
+        theirs.set_title("A title of the user that is wider than its panel", loc="left")
+        ul.figures.through_time(series(np.arange(12.0), name="x", measure="score"), ax=ours)
+        self.assertNotIn("\n", theirs.get_title("left"))
+
     def test_the_command_draws_for_print(self):
         self.file("f.csv", "date,a\n2020-01,1\n2020-02,2\n2020-03,4\n")
+        for options, words in ((("--picture", "f.jpg"), "ends in none of .png, .svg, .pdf"),
+                               (("--page", "f.html", "--size", "column"), "--label and --size need --picture")):  # fmt: skip
+            refused = command("look", "f.csv", *options, cwd=self.folder)
+            self.assertEqual((refused.returncode, words in refused.stderr), (2, True), refused.stderr)
         done = command("look", "f.csv", "--picture", "f.png", "--size", "column", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
         with Image.open(self.folder / "f.png") as picture:

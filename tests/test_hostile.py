@@ -4,6 +4,7 @@ import csv
 import gzip
 import io
 import json
+import logging
 import os
 import re
 import tracemalloc
@@ -19,6 +20,7 @@ import pyarrow.parquet as pq
 import ultrum as ul
 from tests import fuzzing
 from tests.support import ROOT, Scratch, command
+from ultrum.cli.terminal_output import configure
 from ultrum.desk.series_sets import SeriesSet
 from ultrum.errors import SourceError, TableError, UltrumError
 from ultrum.practice.observatory import FLOWS
@@ -301,6 +303,16 @@ class Damaged(Scratch):
 
 HOSTILE = ['=HYPERLINK("http://x/","y")', "<script>alert(1)</script>", "../../evil", "+1+1", "-2+3", "@SUM(A1)",
            "a\\b{$x_1}%&#~^", "\N{RIGHT-TO-LEFT OVERRIDE}gnp.exe", "x" * 300]  # fmt: skip
+
+
+class Logs(Scratch):
+    def test_a_record_of_the_library_is_one_line_without_control_characters(self):
+        configure(False, False, self.folder / "l.txt")
+        self.addCleanup(configure, False, False, None)
+        logging.getLogger("ultrum.sources").info("%s", "a\n2026-01-01T00:00:00Z forged\x1b[2J")
+        (line,) = (self.folder / "l.txt").read_text().splitlines()
+        self.assertTrue(line.split("Z ")[1].startswith("a 2026"))
+        self.assertNotIn("\x1b", line)
 
 
 class Outputs(Scratch):

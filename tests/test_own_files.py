@@ -377,7 +377,7 @@ class OwnFiles(Scratch):
         self.assertIn('data-start="1"', page)
         self.assertNotRegex(page.split("<script>")[0], "https?://")  # it needs no network
         for words, expected in (
-            (("--title", "x"), "need --picture"), (("--picture", "q.png", "--size", "9x9"), "such as 1280x800"),
+            (("--title", "x"), "needs --picture"), (("--picture", "q.png", "--size", "9x9"), "such as 1280x800"),
             (("--page", "KELP.csv"), "would be overwritten"), (("--page", "q.html", "--returns", "M"), "cannot be used"),
         ):  # fmt: skip
             done = command("look", "KELP.csv#Close", *words, cwd=self.folder)

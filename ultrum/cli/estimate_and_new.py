@@ -18,6 +18,7 @@ from ultrum.cli.options import (
     HERE,
     JSON,
     OUTPUT,
+    PICTURE,
     READ,
     SOURCE,
     LocalFiles,
@@ -181,7 +182,7 @@ _OF_FILES: Final = together(  # options of both commands
     metavar="RATE",
     help="Annual market risk premium; by default the historical mean of the factor.",
 )
-@click.option("--picture", type=OUTPUT, help="Draw the result to this file: PNG, SVG or PDF.")
+@click.option("--picture", type=PICTURE, help="Draw the result to this file: PNG, SVG or PDF.")
 @click.option(
     "--csv", "csv_file", type=OUTPUT, help="Write the coefficients to this CSV file, rolling betas beside it."
 )

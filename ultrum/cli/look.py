@@ -16,6 +16,7 @@ from ultrum.cli.options import (
     JSON,
     OUTPUT,
     PERIOD,
+    PICTURE,
     READ,
     LocalFiles,
     LookChoices,
@@ -46,7 +47,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("address")
 @click.option("--rows", type=click.IntRange(1, 500), default=5, help="Rows shown at each end.")
-@click.option("--picture", type=OUTPUT, help="Draw the series to this file: PNG, SVG or PDF.")
+@click.option("--picture", type=PICTURE, help="Draw the series to this file: PNG, SVG or PDF.")
 @click.option("--csv", "csv_file", type=OUTPUT, help="Write the series to this CSV file.")
 @click.option("--page", type=OUTPUT, help="Write an interactive chart of the series: FILE.html.")
 @click.option("--start", default="", callback=PERIOD, help="First period, or words such as 'last 10 years'.")
@@ -310,7 +311,7 @@ def _draw(lines: Sequence[TimeSeries], spells: pd.DataFrame | None, asked: LookC
             lambda: figures.through_time(*lines, shade=spells, title=asked.style.title), asked.picture
         )
     else:
-        asked.style.write(lambda: figures.small_multiples(lines)[0], asked.picture)
+        asked.style.write(lambda: figures.small_multiples(lines, title=asked.style.title)[0], asked.picture)
 
 
 def _look_at_many(

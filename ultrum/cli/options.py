@@ -32,6 +32,9 @@ class OutputFile(click.ParamType[Path]):
 
     name = "file"
 
+    def __init__(self, *endings: str) -> None:
+        self.endings = endings
+
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
         """The path, if a file can be written there."""
         path = Path(value)
@@ -39,6 +42,9 @@ class OutputFile(click.ParamType[Path]):
             self.fail("an empty name is not a file.", param, ctx)
         if path.is_dir():
             self.fail(f"{path} is a folder. Name a file in it.", param, ctx)
+        if self.endings and path.suffix.lower() not in self.endings:
+            listed = ", ".join(self.endings)
+            self.fail(f"{path} ends in none of {listed}, which give the format. Rename it.", param, ctx)
         if not path.parent.is_dir():
             self.fail(f"the folder {path.parent} does not exist. Create it, or choose another.", param, ctx)
         return path
@@ -58,7 +64,7 @@ class Folder(click.ParamType[Path]):
         return Path(value)
 
 
-OUTPUT, FOLDER = OutputFile(), Folder()
+OUTPUT, PICTURE, FOLDER = OutputFile(), OutputFile(".png", ".svg", ".pdf"), Folder()
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 OFFLINE = click.option("--offline", is_flag=True, help="Use the vault only; download nothing.")
 VAULT = click.option("--vault", type=FOLDER, envvar="ULTRUM_VAULT", help="Folder of the vault.")
@@ -449,28 +455,20 @@ class PictureStyle:
     label: str = ""
     size: Size | None = None
 
-    def __bool__(self) -> bool:
-        return bool(self.title or self.label or self.size)
-
     def write(self, draw: Callable[[], Axes], path: Path) -> None:
         """Draw the figure, and write it in the format of the file's ending: PNG, SVG or PDF."""
         from ultrum.report import figures
-        from ultrum.report.figures.figure_files import png_bytes
-        from ultrum.report.figures.figure_style import figure_of, points
+        from ultrum.report.figures.figure_style import figure_of, replace_title
 
-        for_print = isinstance(self.size, str)
         with figures.print_layout(self.size) if isinstance(self.size, str) else contextlib.nullcontext():
             ax = draw()
-            if self.title and ax.get_title(loc="left").replace("\n", " ") != self.title:
-                ax.set_title(self.title, loc="left", fontweight="bold", fontsize=points(12.5))
+            if self.title:
+                replace_title(ax, self.title)
             if self.label:
                 ax.set_ylabel(self.label)
             if isinstance(self.size, tuple):
                 figure_of(ax).set_size_inches(self.size[0] / _DPI, self.size[1] / _DPI)
-            if path.suffix.lower() in (".svg", ".pdf"):
-                figures.write(ax, path)
-            else:
-                path.write_bytes(png_bytes(ax, dpi=_PRINT_DPI if for_print else _DPI))
+            figures.write(ax, path, dpi=_PRINT_DPI if isinstance(self.size, str) else _DPI)
 
 
 def _size(_context: click.Context, _option: click.Parameter, text: str) -> Size | None:
@@ -494,8 +492,11 @@ def picture_options(command: F) -> F:
 
     def _gather(*args: object, title: str, label: str, size: Size | None, **given: object) -> object:
         style = PictureStyle(title, label, size)
-        if style and not (given.get("picture") or given.get("page")):
-            raise click.UsageError("--title, --label and --size need --picture.")
+        picture = given.get("picture")
+        if (label or size) and not picture:
+            raise click.UsageError("--label and --size need --picture.")
+        if title and not (picture or given.get("page")):
+            raise click.UsageError("--title needs --picture.")
         return command(*args, style=style, **given)
 
     wrapped: Any = _gather

@@ -86,7 +86,15 @@ def is_verbose() -> bool:
 def log(text: str) -> None:
     """A dated line in the log, if there is one; messages contain no secrets, so neither does the log."""
     for handler in LOGGER.handlers:  # whatever the level of the terminal
-        handler.handle(logging.makeLogRecord({"msg": " ".join(printable(text).split())}))
+        handler.handle(logging.makeLogRecord({"msg": text}))
+
+
+class _OneLine(logging.Formatter):
+    """Every record on one line; texts of servers and files cannot begin another or control a terminal."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """The line of a record."""
+        return " ".join(printable(super().format(record)).split())
 
 
 class _LogFile(logging.FileHandler):
@@ -94,7 +102,7 @@ class _LogFile(logging.FileHandler):
 
     def __init__(self, file: Path) -> None:
         super().__init__(file, encoding="utf-8", delay=True)
-        formatter = logging.Formatter("%(asctime)s %(message)s", "%Y-%m-%dT%H:%M:%SZ")
+        formatter = _OneLine("%(asctime)s %(message)s", "%Y-%m-%dT%H:%M:%SZ")
         formatter.converter = time.gmtime
         self.setFormatter(formatter)
         self.file = file

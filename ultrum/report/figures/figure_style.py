@@ -176,9 +176,10 @@ def _fit_texts(drawn: object) -> None:
     """Titles and labels of axes in lines that fit; names too long for the figure end in an ellipsis."""
     from matplotlib.axes import Axes
 
-    panels = drawn if isinstance(drawn, list) else [drawn]
-    figure = figure_of(panels[0]) if panels and isinstance(panels[0], Axes) else None
-    for ax in figure.axes if figure is not None else ():
+    panels = [ax for ax in (drawn if isinstance(drawn, list) else [drawn]) if isinstance(ax, Axes)]
+    if panels and hasattr(figure_of(panels[0]), "style"):  # in a user's figure other axes are the user's
+        panels = figure_of(panels[0]).axes
+    for ax in panels:
         _wrap_labels(ax)
         for axis in (ax.xaxis, ax.yaxis):
             texts = [label.get_text() for label in axis.get_ticklabels()]
@@ -319,7 +320,23 @@ def title_above(figure: Figure, title: str) -> None:
 def room_for_texts(share: float) -> float:
     """Share of a figure's width that the same texts need in the present layout."""
     layout = _LAYOUT.get()
-    return share * points(1.0 * _TEXT_SIZE) / _TEXT_SIZE * _WIDTH / (layout.width or _WIDTH)
+    return share * points(_TEXT_SIZE) / _TEXT_SIZE * _WIDTH / (layout.width or _WIDTH)
+
+
+def replace_title(ax: Axes, title: str) -> None:
+    """Another title in the place of the figure's own, in lines that fit."""
+    from matplotlib.text import Text
+
+    figure, shown = figure_of(ax), ax.get_title("left")
+    if figure.get_suptitle():
+        title_above(figure, title)
+        return
+    if not shown:
+        ax.set_title(title)
+    for text in ax.findobj(Text):
+        if text not in ax.texts and text.get_text() == shown != "":
+            text.set_text(title)
+    _wrap_labels(ax)
 
 
 def columns_that_fit(inches: float) -> int:

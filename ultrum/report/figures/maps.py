@@ -119,7 +119,7 @@ def regions(
     ax.set_title(title or getattr(values, "name", None) or "")
     unmatched = sorted(set(numbers) - set(polygons))
     ax.unmatched = unmatched  # type: ignore[attr-defined]
-    names = {_code_of(f, code): str(_properties(f).get(name) or "") for f in features} if name else {}
+    names = {_code_of(f, code): _name_of(f, name) for f in features if name}
     dark = {region for region, shade in shades.items() if palette[shade] in _SHADES[-3:]}
     nameless = _write_names(ax, polygons, names, dark)
     no_room = f"names without room: {nameless}" if nameless else ""
@@ -175,6 +175,10 @@ def _widest_row(outline: Path) -> tuple[Floats, float]:
 def _properties(feature: Mapping[str, object]) -> Mapping[str, object]:
     properties = feature.get("properties")
     return properties if isinstance(properties, Mapping) else {}
+
+
+def _name_of(feature: Mapping[str, object], name: str) -> str:
+    return " ".join(str(_properties(feature).get(name) or "").split())
 
 
 def _code_of(feature: Mapping[str, object], code: str) -> str | None:
