@@ -63,7 +63,7 @@ def write_practice_files(folder, services):
 
 
 def run(page, calls, folder, home):
-    """Run commands in one folder; those that fail, with what they said."""
+    """Run commands in one folder; those that fail, with what they printed."""
     failed = []
     own = {"XDG_DATA_HOME": home, "XDG_CONFIG_HOME": home}  # a vault that the pages share, not the user's
     environment = os.environ | own | {"PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
