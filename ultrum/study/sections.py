@@ -18,7 +18,7 @@ from pydantic import (
 from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.deprecated_names import warn_of_name
-from ultrum.core.time.frequency import Frequency, parse_duration, parse_period
+from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
 from ultrum.core.transform.steps import step_fault
 from ultrum.desk.settings import KINDS, kinds
 from ultrum.errors import UltrumError, one_of
@@ -78,6 +78,34 @@ Duration = Annotated[str, _of(parse_duration)]
 Currency = Annotated[str, _of(_check_currency, optional=True)]
 Code = Annotated[str, _of(Frequency.parse)]
 Day = Annotated[str, _of(parse_period, optional=True)]
+
+
+def _check_rule(rule: str) -> None:
+    if rule not in ("hindsight", "release lag", "release dates"):
+        try:
+            parse_duration(rule)
+        except UltrumError:
+            raise UltrumError(
+                f"'{rule}' is not a rule. Write a duration such as 'P1M', 'release lag' or 'hindsight'."
+            ) from None
+
+
+def _check_bound(bound: str) -> None:
+    if bound not in ("earliest", "latest"):
+        parse_period(bound)
+
+
+def _check_order(span: tuple[str, str]) -> tuple[str, str]:
+    first, last = span
+    dated = not {"earliest", "latest"} & set(span)
+    if first == "latest" or last == "earliest" or (dated and parse_period(first)[1] > last_day(last)):
+        raise ValueError("the span ends before it begins; exchange the two")
+    return span
+
+
+ReleaseRule = Annotated[str, _of(_check_rule)]
+Bound = Annotated[str, _of(_check_bound)]
+Span = Annotated[tuple[Bound, Bound], AfterValidator(_check_order)]
 Whole = Annotated[int, Field(strict=True)]
 Number = Annotated[float, Field(strict=True)]
 Share = Annotated[Number, Field(gt=0, lt=1)]
@@ -118,11 +146,11 @@ class StudySection(Section):
     title: Text
     question: str = ""
     inherits: str = ""
-    frequency: str = "M"
+    frequency: Code = "M"
     asset: str = ""
     currency: Currency = ""
-    span: tuple[str, str] = ("earliest", "latest")
-    known_by: str | dict[str, str | ReleasesSection] | None = None
+    span: Span = ("earliest", "latest")
+    known_by: ReleaseRule | dict[str, ReleaseRule | ReleasesSection] | None = None
 
 
 def _as_names(value: object) -> object:
@@ -262,7 +290,7 @@ class PremiumSection(Section):
 
     mean: Annotated[Literal["arithmetic", "geometric", "blume"], BeforeValidator(_name_now)] = "arithmetic"
     horizon: Annotated[Number, Field(gt=0)] | None = None
-    span: tuple[str, str] | None = None
+    span: Span | None = None
     value: Number | None = None
     error: Annotated[Number, Field(ge=0)] = 0.0
     excess_of: str = ""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -15,8 +14,7 @@ from pydantic_core import ErrorDetails
 from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.time.frequency import Frequency, last_day, parse_duration, parse_period
-from ultrum.errors import DataWarning, FrequencyError, SourceError, UltrumError, one_of, options_in_text
+from ultrum.errors import DataWarning, SourceError, UltrumError, one_of, options_in_text
 from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.reading_result import TableOptions
 
@@ -155,6 +153,8 @@ def _wrong_word(model: object, place: tuple[object, ...], error: ErrorDetails) -
 
 def _plainly(_: object, place: tuple[object, ...], error: ErrorDetails, reason: str = "") -> str:
     key, where = (str(place[-1]), _section(place[:-1])) if place else ("the file", "")
+    if place and isinstance(place[-1], int):
+        key = f"value {place[-1] + 1}"
     return f"[{where or 'the file'}] {key} = {error['input']!r}: {reason or error['msg'].lower() + '.'}"
 
 
@@ -185,6 +185,7 @@ _DESCRIPTIONS: Final[Mapping[str, Describe]] = {
     "string_type": _kind("a text in quotes"),
     "bool_type": _kind("true or false"),
     "list_type": _kind("a list in brackets"),
+    "tuple_type": _kind("a list in brackets"),
     "dict_type": _kind("a table of keys"),
 }
 
@@ -207,7 +208,6 @@ def _sections_in(annotation: object) -> list[object]:
 
 # Meaning of a study file: names that refer to nothing, values that no key takes, sections that need others
 
-_RULES: Final = ("hindsight", "release lag", "release dates")
 _COMPARED: Final = {
     "window": "windows",
     "frequency": "frequencies",
@@ -224,54 +224,9 @@ def meaning_faults(content: Mapping[str, object], lines: Lines) -> list[Fault]:
 
 
 def _time_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
-    study = part(content, "study")
-    try:
-        Frequency.parse(str(study.get("frequency", "M")))
-    except FrequencyError as error:
-        yield ("study", "frequency"), str(error)
-    span = study.get("span")
-    for bound in span if isinstance(span, list) else []:
-        if isinstance(bound, str) and bound not in ("earliest", "latest"):
-            try:
-                parse_period(bound)
-            except FrequencyError as error:
-                yield ("study", "span"), str(error)
-    if isinstance(span, list) and _is_backwards(span):
-        yield ("study", "span"), f"span = {json.dumps(span)} ends before it begins. Exchange the two."
-    if part(content, "panel").get("conditions") and not study.get("known_by"):
+    if part(content, "panel").get("conditions") and not part(content, "study").get("known_by"):
         text = "conditions need [study] known_by. Set a duration such as 'P1M', 'release dates', or 'hindsight'."
         yield ("panel", "conditions"), text
-
-
-def _is_backwards(span: list[str]) -> bool:
-    """Whether a span ends before it begins."""
-    if len(span) != 2 or not all(isinstance(bound, str) for bound in span):
-        return False
-    if span[0] == "latest" or span[1] == "earliest":
-        return True
-    if "earliest" in span or "latest" in span:
-        return False
-    try:
-        return bool(parse_period(span[0])[1] > last_day(span[1]))
-    except FrequencyError:
-        return False
-
-
-def _release_rule_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
-    """Durations and words for the publication lag."""
-    given = part(content, "study").get("known_by")
-    for name, rule in given.items() if isinstance(given, dict) else [("", given)]:
-        if not isinstance(rule, str) or rule in _RULES:
-            continue
-        try:
-            parse_duration(rule)
-        except FrequencyError:
-            place = ("study", "known_by", name) if name else ("study", "known_by")
-            yield (
-                place,
-                f"known_by = '{rule}' is not a rule. Write a duration such as 'P1M', 'release lag' or "
-                "'hindsight'.",
-            )
 
 
 def _sensitivity_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
@@ -413,7 +368,6 @@ def _rate_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
 
 
 _FINDERS = (
-    _release_rule_faults,
     _sensitivity_faults,
     _rate_faults,
     _time_faults,
