@@ -128,7 +128,7 @@ class OtherBetas(Scratch):
         square += (mean - want.to_numpy()) ** 2
         error = np.sqrt(density @ square / density.sum())
         np.testing.assert_allclose(made.standard_errors["market"], error, rtol=0.01)
-        alike = replace(self.table, coefficients=self.table.coefficients * 0 + 1.0)
+        alike = self.table.with_coefficients(self.table.coefficients * 0 + 1.0)
         self.assertGreater(ul.shrink_betas(alike).standard_errors["market"].min(), 0.01)
         np.testing.assert_allclose(made.coefficients["constant"], self.table.coefficients["constant"])
 
@@ -437,7 +437,7 @@ class Peers(Scratch):
         self.assertAlmostEqual(got.spread**2, max(0, np.var(bare, ddof=1) - np.mean(error**2)), 12)
         reach = got.standard_error * scipy.stats.t.ppf(0.975, 3)
         np.testing.assert_allclose(got.interval(), [got.beta - reach, got.beta + reach])
-        wide = ul.peer_beta(replace(table, coefficients=table.coefficients * [1, 0] + [0, 1] * np.arange(23)[:, None]),
+        wide = ul.peer_beta(table.with_coefficients(table.coefficients * [1, 0] + [0, 1] * np.arange(23)[:, None]),
                             names, debt_to_equity=0.0, how="mean")  # fmt: skip
         self.assertGreater(wide.standard_error, 0.5)  # betas from 1 to 4
         alone = ul.peer_beta(table, names[:1], debt_to_equity=0.0)
@@ -483,7 +483,7 @@ class Industries(Scratch):
         table = ul.regress(y, f)
         covariance = np.zeros((len(beta), 2, 2))
         covariance[:, 1, 1] = error**2
-        return replace(table, coefficients=table.coefficients.assign(market=beta), covariance=covariance)
+        return table.with_coefficients(table.coefficients.assign(market=beta), covariance)
 
     def test_posteriors_are_those_of_a_sampler(self):
         rng = np.random.default_rng(3)

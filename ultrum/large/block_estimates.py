@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import Final, Generic, TypeVar
 
 import numpy as np
@@ -20,9 +20,9 @@ from ultrum.core.pricing.two_pass import characteristic, moving_betas, with_erro
 from ultrum.core.pricing.two_pass_result import Slopes, TwoPass, TwoPassPlan, two_pass_of
 from ultrum.core.pricing.two_pass_standard_errors import shanken
 from ultrum.core.regression import inputs
-from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.fit import CONSTANT, Fit
-from ultrum.core.regression.inputs import with_constant
+from ultrum.core.regression.beta_table import BetaTable, ColumnEstimates
+from ultrum.core.regression.fit import Fit
+from ultrum.core.regression.inputs import CONSTANT, Observations, observations_of, with_constant
 from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
 from ultrum.core.regression.unit_roots_and_design_warnings import warn_of_copies
@@ -77,12 +77,12 @@ class LongBetas(BetaTable):
             f"Residuals of {len(self.assets):,} assets are not stored. Use fit(asset).residuals for one asset."
         )
 
-    def fit(self, asset: str) -> Fit:
+    def fit(self, asset: Hashable) -> Fit:
         """Regression of one asset, identical to :func:`ultrum.regress` on that asset alone."""
-        if self.panel is None or asset not in self.coefficients.index:
+        if self.panel is None or asset not in self.names:
             raise EstimationError(f"No asset '{asset}'; there are {len(self.assets):,}.")
-        factors = [str(t) for t in self.design.columns[1:]]
-        panel = self.panel.read([asset])
+        factors = [str(t) for t in self.regressors.names[1:]]
+        panel = self.panel.read([str(asset)])
         return betas_in_memory(panel, factors, errors=self.errors, lags=self.lags_setting).fit(asset)
 
     def _edge(self, which: int) -> pd.Series:
@@ -94,23 +94,24 @@ def factor_betas(
 ) -> LongBetas:
     """Regress the assets of each block and combine the tables."""
     names = chosen_factors(panel, factors)
-    design = with_constant(panel.factors[names])
-    rule = rule_of(errors, lags, None, None, pd.DataFrame(index=design.index))
+    design = with_constant(observations_of(panel.factors[names], "x")[0])
+    rule = rule_of(errors, lags, None, None, design.index)
     job = _Betas(_layout(panel), design, rule)
     blocks = panel.excess.blocks(WIDE_BLOCK)
     parts = list(through_blocks(panel.excess, job, blocks, wide_needs(panel.excess)))
     warn_of_copies(design)
-    series = {n: pd.concat([getattr(p, n) for p in parts]) for n in ("nobs", "sigma", "r2", "lags", "edges")}
+    losses = pd.concat([p.dropped for p in parts]).fillna(0).astype(np.int64)
     return LongBetas(
-        coefficients=pd.concat([p.coefficients for p in parts]),
-        covariance=np.concatenate([p.covariance for p in parts]),
-        response=parts[0].response,
-        design=design,
-        dropped=pd.concat([p.dropped for p in parts]).fillna(0).astype(np.int64),
+        estimates=ColumnEstimates.join([p.estimates for p in parts]),
+        names=tuple(name for part in parts for name in part.names),
+        terms=design.names,
+        observed=parts[0].observed,
+        regressors=design,
+        losses={str(cause): losses[cause].to_numpy() for cause in losses},
         errors=rule.errors,
+        edges=pd.concat([p.edges for p in parts]),
         panel=panel,
         lags_setting=lags,
-        **series,
     )
 
 
@@ -119,15 +120,15 @@ class _Betas:
     """Processes one block; can be pickled."""
 
     layout: Layout
-    design: pd.DataFrame
+    design: Observations
     rule: Rule
 
     def __call__(self, block: Block) -> LongBetas:
-        left = self.layout.table(block).to_frame()
-        table = estimate_columns(left, self.design, self.rule.on(left.index), part=True)
-        facts = {k: v for k, v in vars(table).items() if k != "response"}
-        edges = pd.DataFrame({"first": table.first, "last": table.last})
-        return LongBetas(**facts, response=left.iloc[:, :0], edges=edges)
+        left, _ = observations_of(self.layout.table(block), "y")
+        table = estimate_columns(left, self.design, self.rule, part=True)
+        facts = {f.name: getattr(table, f.name) for f in fields(table)}
+        facts["observed"] = Observations(left.values[:, :0], left.index, left.names[:0])
+        return LongBetas(**facts, edges=pd.DataFrame({"first": table.first, "last": table.last}))
 
 
 def two_pass(
@@ -342,14 +343,15 @@ def rolling_regress(
     path = require_output(to, "rolling_regress")
     empty = table.nothing()
     inputs.check_excess(empty, X)
-    right, _ = inputs.frame_of(X, "x")
-    left, right, _ = inputs.match_rows(pd.DataFrame(index=table.calendar), right)
+    right, _ = inputs.observations_of(X, "x")
+    calendar = Observations(np.empty((len(table.calendar), 0)), table.calendar, ())
+    left, right, _ = inputs.match_rows(calendar, right)
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
     places = Places.of(design.index, Frequency.parse(table.frequency))
     job = _Rolling(plan, places, ends_of(plan.ends), design.index, empty.metadata[0])
-    columns = len(design) * 8 * (_GROUP * _COPIES + plan.X.shape[1] ** 2)
+    columns = len(design.index) * 8 * (_GROUP * _COPIES + plan.X.shape[1] ** 2)
     results = len(plan.starts) * _BLOCK * 8 * (2 * plan.X.shape[1] + 5)
     blocks = table.blocks(_BLOCK)
     needs = max(b.count for b in blocks) * _PER_ROW + columns + 2 * results

@@ -21,8 +21,8 @@ from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import detectable_multiple
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, name_list, warn_user

@@ -10,7 +10,8 @@ import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.presentation import decimals
-from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.fit import Fit
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures

@@ -15,7 +15,7 @@ import pandas as pd
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.presentation import percent, quantity, table_html
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError

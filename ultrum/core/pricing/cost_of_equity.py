@@ -22,7 +22,7 @@ from ultrum.core.pricing.dimson_and_downside_betas import OneBeta
 from ultrum.core.pricing.premium import ZERO_COST, Premium, joint_covariance, premium
 from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.returns.yields import annual_yield, check_annual_rate
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.core.time.period_labels_and_relative_dates import period_label

@@ -18,8 +18,8 @@ from ultrum.core.pricing.premium import Premium, histories_of
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import mixture_quantile, t_quantile
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import cost_workings

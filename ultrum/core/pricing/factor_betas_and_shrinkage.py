@@ -16,8 +16,8 @@ from ultrum.core.presentation import TableInNotebooks, quantity, table_text
 from ultrum.core.pricing.peers_and_leverage import industry_by_asset
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import mixture_quantile
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
@@ -260,13 +260,8 @@ def _line(table: BetaTable, earlier: BetaTable | None, term: str) -> tuple[float
 
 
 def _rescale_table(table: BetaTable, adjusted: Floats, shrunk: Floats) -> BetaTable:
-    frame = pd.DataFrame(adjusted, table.coefficients.index, table.coefficients.columns)
-    return replace(
-        table,
-        coefficients=frame,
-        covariance=table.covariance * shrunk[:, :, None] * shrunk[:, None, :],
-        unadjusted=table.unadjusted or table,
-    )
+    covariance = table.covariance * shrunk[:, :, None] * shrunk[:, None, :]
+    return replace(table.with_coefficients(adjusted, covariance), unadjusted=table.unadjusted or table)
 
 
 # Hierarchical (two-level) shrinkage of betas: firms towards their industry, industries towards each other

@@ -17,8 +17,8 @@ from ultrum.core.pricing.cross_sections import WINDOW
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass_result import WEAK
 from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.rolling_regression import rolling_regress
 from ultrum.core.time.index_frequency_and_gaps import time_positions

@@ -16,8 +16,8 @@ from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.presentation import table_html
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.errors import EstimationError, choices, name_list, one_of
 
 Numbers = float | np.ndarray | pd.Series | pd.DataFrame

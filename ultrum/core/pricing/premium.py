@@ -17,7 +17,7 @@ from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.presentation import quantity
 from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
-from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.series.return_checks import check_size

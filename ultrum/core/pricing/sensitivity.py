@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Final, Literal
 
 import numpy as np
@@ -18,8 +18,8 @@ from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import check_errors, errors_in_words
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
 from ultrum.core.returns.yields import accrual_rate
@@ -324,12 +324,7 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
 
 def _sum_lags(table: BetaTable) -> BetaTable:
     """The same regressions with a single beta: the sum over leads and lags, and its joint standard error."""
-    terms = table.coefficients.shape[1]
-    gather = np.zeros((2, terms))
+    gather = np.zeros((2, len(table.terms)))
     gather[0, 0], gather[1, 1:] = 1.0, 1.0
-    frame = table.coefficients
-    return replace(
-        table,
-        coefficients=pd.DataFrame(frame.to_numpy() @ gather.T, frame.index, [CONSTANT, "beta"]),
-        covariance=gather @ table.covariance @ gather.T,
-    )
+    coefficients = table.estimates.coefficients @ gather.T
+    return table.with_coefficients(coefficients, gather @ table.covariance @ gather.T, (CONSTANT, "beta"))

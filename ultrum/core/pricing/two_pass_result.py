@@ -17,8 +17,8 @@ from ultrum.core.pricing.factor_betas_and_shrinkage import HasFactors, chosen_fa
 from ultrum.core.pricing.two_pass_standard_errors import covariance_of_mean, newey_west_of_mean, robust_sets
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rule
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import CoefficientInference, TestResult
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import observations_per_year, time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
@@ -101,7 +101,7 @@ class TwoPass(CoefficientInference, ToLatex):
         return len(self.slopes) - 1
 
     @property
-    def coefficients(self) -> pd.Series:  # type: ignore[override]
+    def coefficients(self) -> pd.Series:
         """The premia, as the coefficients of a regression."""
         return self.premia
 

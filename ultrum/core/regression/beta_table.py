@@ -2,24 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Hashable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
-from typing import cast
 
 import numpy as np
 import pandas as pd
+from numpy.typing import ArrayLike
 
-from ultrum.core.array_types import Bools, Floats
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import ToLatex, estimates_text, quantity, table_html
-from ultrum.core.regression.engine.covariance import degrees_of_freedom, errors_in_words
+from ultrum.core.regression.engine.covariance import CLUSTERED, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
-from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import t_p_values, t_quantile
-from ultrum.core.regression.inputs import same_rows
-from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.core.regression.inputs import CONSTANT, Names, Observations, same_rows
+from ultrum.core.time.index_frequency_and_gaps import has_order, time_positions
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, one_of
+
+
+@dataclass
+class ColumnEstimates:
+    """Estimates of many dependent variables as arrays, filled piece by piece.
+
+    ``coefficients`` (N, p), ``covariance`` (N, p, p), the others (N,). ``short`` counts the observations of a
+    variable that has too few. ``persistence`` (N, p) is the first autocorrelation of the scores; infinite if
+    unknown.
+    """
+
+    coefficients: Floats
+    covariance: Floats
+    nobs: Ints
+    sigma: Floats
+    r2: Floats
+    lags: Floats
+    clusters: Floats
+    short: Ints
+    persistence: Floats
+
+    @classmethod
+    def blank(cls, assets: int, terms: int) -> ColumnEstimates:
+        """Nothing estimated yet."""
+        sigma, r2, lags, clusters = np.full((4, assets), np.nan)
+        nobs, short = np.zeros((2, assets), dtype=np.int64)
+        coefficients, unknown = np.full((assets, terms), np.nan), np.full((assets, terms), np.inf)
+        covariance = np.full((assets, terms, terms), np.nan)
+        return cls(coefficients, covariance, nobs, sigma, r2, lags, clusters, short, unknown)
+
+    @classmethod
+    def join(cls, parts: Sequence[ColumnEstimates]) -> ColumnEstimates:
+        """Several parts, one after another."""
+        return cls(*(np.concatenate([getattr(part, f.name) for part in parts]) for f in fields(cls)))
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -56,31 +90,81 @@ class BetaTable(ToLatex):
     CSHW   0.660         0.099  0.137
     """
 
-    coefficients: pd.DataFrame
-    covariance: Floats
-    nobs: pd.Series
-    sigma: pd.Series
-    r2: pd.Series
-    lags: pd.Series
-    response: pd.DataFrame
-    design: pd.DataFrame
-    dropped: pd.DataFrame
+    estimates: ColumnEstimates
+    names: Names
+    terms: Names
+    observed: Observations
+    regressors: Observations
+    losses: Mapping[str, Ints]
     errors: str
-    weights: pd.Series | None = None
-    clusters: pd.Series | None = None
+    row_weights: Floats | None = None
     unadjusted: BetaTable | None = None
     kinds: Mapping[str, str] = field(default_factory=dict)
 
     @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """Estimates, shape (N, p)."""
+        return self._like(self.estimates.coefficients)
+
+    @property
+    def covariance(self) -> Floats:
+        """Covariance of each asset's coefficients, shape (N, p, p)."""
+        return self.estimates.covariance
+
+    @cached_property
+    def nobs(self) -> pd.Series:
+        """Observations used."""
+        return self._series(self.estimates.nobs)
+
+    @cached_property
+    def sigma(self) -> pd.Series:
+        """Standard error of each regression, √(RSS/(T − p))."""
+        return self._series(self.estimates.sigma)
+
+    @cached_property
+    def r2(self) -> pd.Series:
+        """R², uncentred without a constant."""
+        return self._series(self.estimates.r2)
+
+    @cached_property
+    def lags(self) -> pd.Series:
+        """Lags of Newey–West standard errors; missing for other kinds."""
+        return self._series(self.estimates.lags)
+
+    @cached_property
+    def clusters(self) -> pd.Series | None:
+        """Smaller number of clusters, where standard errors are clustered."""
+        return self._series(self.estimates.clusters) if self.errors in CLUSTERED else None
+
+    @property
+    def response(self) -> pd.DataFrame:
+        """Dependent variables, shape (T, N)."""
+        return self.observed.frame
+
+    @property
+    def design(self) -> pd.DataFrame:
+        """Regressors, shape (T, p)."""
+        return self.regressors.frame
+
+    @cached_property
+    def weights(self) -> pd.Series | None:
+        """Weights of the observations."""
+        return None if self.row_weights is None else pd.Series(self.row_weights, self.regressors.index)
+
+    @cached_property
+    def dropped(self) -> pd.DataFrame:
+        """Observations not used, by cause, shape (N, causes)."""
+        return pd.DataFrame(dict(self.losses), self._labels)
+
+    @cached_property
     def assets(self) -> list[str]:
         """Names of the dependent variables."""
-        return list(self.coefficients.index)
+        return [str(name) for name in self.names]
 
     @property
     def standard_errors(self) -> pd.DataFrame:
         """Square roots of each covariance's diagonal."""
-        variances = np.diagonal(self.covariance, axis1=1, axis2=2)
-        return self._like(np.sqrt(variances))
+        return self._like(np.sqrt(np.diagonal(self.covariance, axis1=1, axis2=2)))
 
     @property
     def t_values(self) -> pd.DataFrame:
@@ -97,20 +181,17 @@ class BetaTable(ToLatex):
         """Dependent variable less fitted values, shape (T, N); missing where an observation was not used."""
         if self.unadjusted is not None:
             return self.unadjusted.residuals
-        left = self.response.to_numpy(dtype=np.float64)
-        apart = left - self.design.to_numpy(dtype=np.float64) @ self.coefficients.to_numpy().T
+        apart = self.observed.values - self.regressors.values @ self.estimates.coefficients.T
         apart[~self._used()] = np.nan
-        return pd.DataFrame(apart, self.response.index, self.coefficients.index, copy=False)
+        return pd.DataFrame(apart, self.observed.index, self._labels, copy=False)
 
     @property
     def df(self) -> pd.Series:
         """Degrees of freedom of each asset's t, as of :attr:`Fit.df`."""
         if self.clusters is not None:
             return self.clusters - 1
-        degrees = degrees_of_freedom(
-            self.errors, self.nobs.to_numpy(), self.coefficients.shape[1], self.lags.to_numpy(float)
-        )
-        return pd.Series(degrees, self.nobs.index, name=self.nobs.name)
+        made = self.estimates
+        return self._series(degrees_of_freedom(self.errors, made.nobs, len(self.terms), made.lags))
 
     @property
     def first(self) -> pd.Series:
@@ -144,19 +225,21 @@ class BetaTable(ToLatex):
         >>> ul.factor_betas(ul.practice.panel(), ["market"]).scores_by_asset().shape
         (23, 2)
         """
-        residuals, X = self.residuals.to_numpy(), self.design.to_numpy(dtype=np.float64)
-        if self.weights is not None:
-            root = np.sqrt(self.weights.to_numpy(dtype=np.float64))[:, None]
+        if not np.isinf(self.estimates.persistence).any():
+            return self.estimates.persistence
+        residuals, X = self.residuals.to_numpy(), self.regressors.values
+        if self.row_weights is not None:
+            root = np.sqrt(self.row_weights)[:, None]
             residuals, X = residuals * root, X * root
         used = np.isfinite(residuals)
-        out = np.full(self.coefficients.shape, np.nan)
-        if not isinstance(self.response.index, pd.PeriodIndex | pd.DatetimeIndex | pd.RangeIndex):
-            return out  # rows without an order in time
-        positions = time_positions(self.response.index)
+        out = np.full(self.estimates.coefficients.shape, np.nan)
+        if not has_order(self.observed.index):
+            return out
+        positions = time_positions(self.observed.index)
         for columns in same_rows(used):
             rows = np.flatnonzero(used[:, columns[0]])
             if len(rows) > X.shape[1]:
-                pull = np.linalg.pinv(X[rows])
+                pull = np.asarray(np.linalg.pinv(X[rows]), dtype=np.float64)
                 out[columns] = score_autocorrelation(pull, residuals[np.ix_(rows, columns)], positions[rows]).T
         return out
 
@@ -190,7 +273,7 @@ class BetaTable(ToLatex):
         reach = self.standard_errors[term] * t_quantile(level, self.df.to_numpy())
         return pd.DataFrame({"low": centre - reach, "high": centre + reach})
 
-    def fit(self, asset: str) -> Fit:
+    def fit(self, asset: Hashable) -> Fit:
         """Regression of one asset, identical to :func:`ultrum.regress` on that asset alone.
 
         Parameters
@@ -215,28 +298,27 @@ class BetaTable(ToLatex):
         """
         if self.unadjusted is not None:
             return self.unadjusted.fit(asset)
-        if asset not in self.coefficients.index:
+        if asset not in self.names:
             raise EstimationError(f"No asset '{asset}'; {one_of(asset, self.assets)}")
-        where = int(cast(int, self.coefficients.index.get_loc(asset)))
-        if not self.nobs.iloc[where]:
+        where, made = self.names.index(asset), self.estimates
+        if not made.nobs[where]:
             raise EstimationError(f"{asset} has too few observations for an estimate.")
-        used = self._used([where])[:, 0]
-        terms = self.coefficients.columns
-        lags = float(self.lags.iloc[where])
-        weights = None if self.weights is None else self.weights[used]
+        whole = made.nobs[where] == len(self.regressors.index)
+        rows: slice | Bools = slice(None) if whole else self._used([where])[:, 0]
+        heavy = None if self.row_weights is None else self.row_weights[rows]
         return Fit(
-            name=asset,
-            coefficients=self.coefficients.iloc[where],
-            covariance=pd.DataFrame(self.covariance[where], terms, terms),
-            response=self.response[asset][used],
-            design=self.design[used],
-            sigma=float(self.sigma.iloc[where]),
-            r2=float(self.r2.iloc[where]),
+            name=str(asset),
+            values=made.coefficients[where],
+            variances=made.covariance[where],
+            observed=self.observed.values[rows, where],
+            regressors=self.regressors.take(rows),
+            sigma=float(made.sigma[where]),
+            r2=float(made.r2[where]),
             errors=self.errors,
-            lags=None if np.isnan(lags) else int(lags),
-            dropped={str(c): int(self.dropped[c].iloc[where]) for c in self.dropped},
-            weights=None if weights is None else weights / weights.mean(),
-            clusters=None if self.clusters is None else int(self.clusters.iloc[where]),
+            lags=None if np.isnan(made.lags[where]) else int(made.lags[where]),
+            dropped={cause: int(counts[where]) for cause, counts in self.losses.items()},
+            row_weights=None if heavy is None else heavy / heavy.mean(),
+            clusters=int(made.clusters[where]) if self.errors in CLUSTERED else None,
             kinds=self.kinds,
         )
 
@@ -298,8 +380,46 @@ class BetaTable(ToLatex):
         """Observations within each asset's own history that were not used, for any cause."""
         return self.dropped.sum(axis=1).astype(np.int64)
 
+    def with_coefficients(
+        self, coefficients: ArrayLike, covariance: Floats | None = None, terms: Names | None = None
+    ) -> BetaTable:
+        """The same regressions with adjusted coefficients.
+
+        Parameters
+        ----------
+        coefficients : array of shape (N, p)
+            By asset and term.
+        covariance : ndarray, shape (N, p, p), optional
+            Of the coefficients; by default unchanged.
+        terms : tuple of str, optional
+            Names of the coefficients, where they are others than before.
+
+        Returns
+        -------
+        BetaTable
+            With these coefficients.
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> betas = ul.factor_betas(ul.practice.panel(), ["market"])
+        >>> round(betas.with_coefficients(0.5 * betas.coefficients).coefficients.loc["BRTW", "market"], 4)
+        np.float64(0.2821)
+        """
+        values = np.array(coefficients, dtype=np.float64)
+        spread = self.covariance if covariance is None else covariance
+        estimates = replace(self.estimates, coefficients=values, covariance=spread)
+        return replace(self, estimates=estimates, terms=self.terms if terms is None else terms)
+
+    @cached_property
+    def _labels(self) -> pd.Index:
+        return pd.Index(self.names, tupleize_cols=False)
+
     def _like(self, values: Floats) -> pd.DataFrame:
-        return pd.DataFrame(values, self.coefficients.index, self.coefficients.columns)
+        return pd.DataFrame(values, self._labels, pd.Index(self.terms, tupleize_cols=False), copy=True)
+
+    def _series(self, values: Floats | Ints) -> pd.Series:
+        return pd.Series(values, self._labels, copy=True)
 
     @property
     def rows_used(self) -> Bools:
@@ -308,16 +428,16 @@ class BetaTable(ToLatex):
 
     def _used(self, columns: slice | list[int] = slice(None)) -> Bools:
         """Observations used for each estimate."""
-        there = np.isfinite(self.response.iloc[:, columns].to_numpy(dtype=np.float64))
-        return np.asarray(there & self._whole[:, None] & (self.nobs.to_numpy()[columns] > 0))
+        there = np.isfinite(self.observed.values[:, columns])
+        return np.asarray(there & self._whole[:, None] & (self.estimates.nobs[columns] > 0))
 
     @cached_property
     def _whole(self) -> Bools:
         """Observations in which no regressor is missing."""
-        return np.asarray(np.isfinite(self.design.to_numpy(dtype=np.float64)).all(axis=1))
+        return np.asarray(np.isfinite(self.regressors.values).all(axis=1))
 
     def _edge(self, which: int) -> pd.Series:
-        used, index = self._used(), self.response.index
+        used, index = self._used(), self.observed.index
         place = used.argmax(axis=0) if which == 0 else len(used) - 1 - used[::-1].argmax(axis=0)
         some: Bools = np.asarray(used.any(axis=0))
         labels = [index[int(row)] if there else None for row, there in zip(place, some, strict=True)]

@@ -18,7 +18,8 @@ from ultrum.core.presentation import TableInNotebooks, decimals, p_equals, quant
 from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
-from ultrum.core.regression.fit import CONSTANT, Fit, weight_rows
+from ultrum.core.regression.fit import Fit
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.structural_breaks import Break, break_test, robust_f_of_terms
 from ultrum.core.regression.unit_roots_and_design_warnings import dickey_fuller, is_persistent, refuse_exact_fit
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, time_positions
@@ -192,7 +193,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     True
     """
     refuse_exact_fit(fit)
-    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    X, y = fit.weighted()
     residuals = y - X @ fit.coefficients.to_numpy()
     findings = [
         _autocorrelation(fit, X, residuals, lags or _year(fit.design.index)),

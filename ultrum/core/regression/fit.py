@@ -23,20 +23,12 @@ from ultrum.core.regression.inference import (
     restriction_matrix,
     restrictions_in_words,
 )
+from ultrum.core.regression.inputs import CONSTANT, Observations
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import regression_workings
 from ultrum.errors import EstimationError, FrequencyError, name_list
-
-
-def weight_rows(design: pd.DataFrame, response: pd.Series, weights: pd.Series | None) -> tuple[Floats, Floats]:
-    """Regressors and dependent variable, each observation times the root of its weight."""
-    X, y = design.to_numpy(dtype=np.float64), response.to_numpy(dtype=np.float64)
-    if weights is None:
-        return X, y
-    root = np.sqrt(weights.to_numpy(dtype=np.float64))
-    return X * root[:, None], y * root
 
 
 def influence_table(X: Floats, residuals: Floats, index: pd.Index) -> pd.DataFrame:
@@ -185,8 +177,6 @@ def _r2(r2: float, factors: list[str], *, centred: bool) -> str:
 
 # The regression of one dependent variable, with everything that follows from it
 
-CONSTANT: Final = "constant"
-
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Fit(CoefficientInference, ToLatex, ToPlot):
@@ -231,18 +221,63 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
 
     _figure: ClassVar[str] = "line_of_fit"
     name: str
-    coefficients: pd.Series
-    covariance: pd.DataFrame
-    response: pd.Series
-    design: pd.DataFrame
+    values: Floats
+    variances: Floats
+    observed: Floats
+    regressors: Observations
     sigma: float
     r2: float
     errors: str
     lags: int | None
     dropped: Mapping[str, int] = field(default_factory=dict)
-    weights: pd.Series | None = None
+    row_weights: Floats | None = None
     clusters: int | None = None
     kinds: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def coefficients(self) -> pd.Series:
+        """Estimates, shape (p,)."""
+        return pd.Series(self.values, self.regressors.labels, name=self.name, copy=True)
+
+    @cached_property
+    def covariance(self) -> pd.DataFrame:
+        """Covariance of the coefficients, shape (p, p)."""
+        labels = self.regressors.labels
+        return pd.DataFrame(self.variances, labels, labels, copy=True)
+
+    @cached_property
+    def response(self) -> pd.Series:
+        """Dependent variable, for the observations used."""
+        return pd.Series(self.observed, self.regressors.index, name=self.name, copy=True)
+
+    @property
+    def design(self) -> pd.DataFrame:
+        """Regressors, for the observations used."""
+        return self.regressors.frame
+
+    @cached_property
+    def weights(self) -> pd.Series | None:
+        """Weights of the observations used, with mean one."""
+        return None if self.row_weights is None else pd.Series(self.row_weights, self.regressors.index)
+
+    def weighted(self) -> tuple[Floats, Floats]:
+        """Regressors and dependent variable, each observation times the root of its weight.
+
+        Returns
+        -------
+        X, y : ndarray, shape (T, p) and (T,)
+
+        Examples
+        --------
+        >>> import ultrum as ul
+        >>> X, y = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW").weighted()
+        >>> X.shape, y.shape
+        ((251, 2), (251,))
+        """
+        if self.row_weights is None:
+            return self.regressors.values, self.observed
+        root = np.sqrt(self.row_weights)
+        return self.regressors.values * root[:, None], self.observed * root
 
     @property
     def fitted(self) -> pd.Series:
@@ -257,7 +292,7 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
     @property
     def nobs(self) -> int:
         """Rows used."""
-        return len(self.response)
+        return len(self.observed)
 
     @property
     def df(self) -> float:
@@ -265,24 +300,24 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         if self.clusters is not None:
             return self.clusters - 1
         lags = None if self.lags is None else np.array(self.lags, dtype=float)
-        degrees = float(degrees_of_freedom(self.errors, np.array(self.nobs), len(self.coefficients), lags))
+        degrees = float(degrees_of_freedom(self.errors, np.array(self.nobs), len(self.values), lags))
         return int(degrees) if degrees.is_integer() else degrees
 
     @cached_property
     def condition_number(self) -> float:
         """Condition number of the column-scaled design (Belsley, Kuh and Welsch 1980)."""
-        return condition_number(self.design.to_numpy(dtype=np.float64))
+        return condition_number(self.regressors.values)
 
     @property
     def r2_adjusted(self) -> float:
         """R² adjusted for degrees of freedom."""
-        free = self.nobs - (1 if CONSTANT in self.coefficients.index else 0)
-        return float(1.0 - (1.0 - self.r2) * free / (self.nobs - len(self.coefficients)))
+        free = self.nobs - (1 if CONSTANT in self.regressors.names else 0)
+        return float(1.0 - (1.0 - self.r2) * free / (self.nobs - len(self.values)))
 
     @property
     def sample(self) -> tuple[object, object]:
         """First and last observation used."""
-        return self.response.index[0], self.response.index[-1]
+        return self.regressors.index[0], self.regressors.index[-1]
 
     def test(self, R: object, value: object = 0.0) -> TestResult:
         """Wald test of R·coefficients = value, as an F with (q, df) degrees of freedom.
@@ -349,8 +384,8 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         2009-10    0.105
         Freq: M, Name: cooks_distance, dtype: float64
         """
-        X, y = weight_rows(self.design, self.response, self.weights)
-        return influence_table(X, y - X @ self.coefficients.to_numpy(), self.response.index)
+        X, y = self.weighted()
+        return influence_table(X, y - X @ self.values, self.regressors.index)
 
     def in_words(self, level: float = 0.95) -> str:
         """Summary in words: one sentence per statistic, with returns in decimals.

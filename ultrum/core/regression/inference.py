@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 import pandas as pd
@@ -190,8 +190,12 @@ def t_p_values(t_values: Array, df: object) -> Floats:
 class CoefficientInference(TableInNotebooks):
     """Standard errors, t, p and intervals of labelled coefficients from a covariance and ``df``."""
 
-    covariance: pd.DataFrame
-    coefficients: pd.Series
+    if TYPE_CHECKING:  # a field of some results, computed by others
+
+        @property
+        def coefficients(self) -> pd.Series: ...  # noqa: D102
+        @property
+        def covariance(self) -> pd.DataFrame: ...  # noqa: D102
 
     def __repr__(self: HasBasis) -> str:
         return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Hashable, Iterable
+from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from typing import Final
 
 import numpy as np
@@ -13,7 +15,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import quantity
-from ultrum.core.regression.fit import CONSTANT
+from ultrum.core.series.labelled_data import numbers_held
 from ultrum.core.series.metadata import ZERO_COST, Metadata
 from ultrum.core.series.return_checks import check_size, returns_of, warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
@@ -21,22 +23,67 @@ from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import AlignmentError, EstimationError, FrequencyError, UnitError
 
+CONSTANT: Final = "constant"
+_SMALL: Final = 1 << 20  # bytes, which are copied in no time
 _ISO: Final = re.compile(r"\d{4}(-\d{2}(-\d{2}.*)?|-?[QSW]\d{1,2})?$")
 
+Names = tuple[Hashable, ...]
 
-def frame_of(data: object, stem: str) -> tuple[pd.DataFrame, bool]:
-    """Input as a frame of floats, and whether it was a single series; labels are dates in their own time zone."""
-    if isinstance(data, TimeSeries | SeriesTable):
-        return data.to_frame(), isinstance(data, TimeSeries)
+
+@dataclass(frozen=True, eq=False)
+class Observations:
+    """Numbers of shape (T, N) with labels of rows and columns; pandas objects are built when they are read."""
+
+    values: Floats
+    index: pd.Index
+    names: Names
+
+    @property
+    def labels(self) -> pd.Index:
+        """The names of the columns as an index."""
+        return pd.Index(self.names, tupleize_cols=False)
+
+    @cached_property
+    def frame(self) -> pd.DataFrame:
+        """The same as a DataFrame."""
+        return pd.DataFrame(self.values, self.index, self.labels, copy=False)
+
+    def take(self, rows: Ints | Bools | slice) -> Observations:
+        """Some rows."""
+        index = self.index if isinstance(rows, slice) and rows == slice(None) else self.index[rows]
+        return Observations(self.values[rows], index, self.names)
+
+    def labelled(self, index: pd.Index) -> Observations:
+        """The same numbers with other labels of rows."""
+        return Observations(self.values, index, self.names)
+
+    def check_finite(self, stem: str) -> Floats:
+        """The numbers; infinite ones are refused."""
+        infinite = np.isinf(self.values)
+        if infinite.any():
+            row, column = np.argwhere(infinite)[0]
+            raise EstimationError(
+                f"{stem}: {self.names[column]} is infinite at {period_label(self.index[row])}. "
+                "Mark it as missing (NaN), or correct it."
+            )
+        return self.values
+
+
+def observations_of(data: object, stem: str) -> tuple[Observations, bool]:
+    """Input as labelled numbers, and whether it was a single series; labels are dates in their own time zone."""
+    if isinstance(data, SeriesTable):
+        return Observations(data.block, data.index, tuple(data.names)), False
+    if isinstance(data, TimeSeries):
+        return Observations(data.array[:, None], data.index, (data.name,)), True
     if isinstance(data, pd.Series):
-        frame = data.to_frame(data.name if data.name is not None else f"{stem}1")
-        return _with_calendar_dates(frame), True
+        name = data.name if data.name is not None else f"{stem}1"
+        return Observations(_numbers(data, stem)[:, None], _calendar_dates(data.index), (name,)), True
     if isinstance(data, pd.DataFrame):
-        return _with_calendar_dates(data), False
+        return Observations(_numbers(data, stem), _calendar_dates(data.index), tuple(data.columns)), False
     refuse_large("This estimate", data)
     _refuse_complex([np.asarray(data).dtype], stem)
     try:
-        block = np.asarray(data, dtype=np.float64)
+        block = np.array(data, dtype=np.float64)
     except (TypeError, ValueError) as error:
         raise EstimationError(f"{stem} is not an array of numbers: {error}.") from error
     if block.ndim not in (1, 2):
@@ -45,28 +92,41 @@ def frame_of(data: object, stem: str) -> tuple[pd.DataFrame, bool]:
         )
     single = block.ndim == 1
     block = block[:, None] if single else block
-    names = [f"{stem}{i + 1}" for i in range(block.shape[1])]
-    return pd.DataFrame(block, columns=names), single
+    names = tuple(f"{stem}{i + 1}" for i in range(block.shape[1]))
+    return Observations(block, pd.RangeIndex(len(block)), names), single
 
 
-def _with_calendar_dates(frame: pd.DataFrame) -> pd.DataFrame:
+def _numbers(data: pd.Series | pd.DataFrame, stem: str) -> Floats:
+    """The values as floats that later changes of the data do not reach."""
+    values = data.to_numpy()
+    if values.dtype == np.float64:
+        return values.copy() if values.nbytes < _SMALL else numbers_held(data, values)
+    _refuse_complex(pd.DataFrame(data).dtypes, stem)
+    try:
+        return data.to_numpy(dtype=np.float64, na_value=np.nan)
+    except (TypeError, ValueError) as error:
+        raise EstimationError(f"{stem} contains a value that is not a number: {error}.") from error
+
+
+def _calendar_dates(index: pd.Index) -> pd.Index:
     """Time stamps at one clock time of a time zone are dates of that zone."""
-    index = frame.index
     if not isinstance(index, pd.DatetimeIndex) or index.tz is None or not len(index):
-        return frame
+        return index
     local = index.tz_localize(None)
     if (local != local.normalize()).any() and len(local.normalize().unique()) < len(local):
-        return frame  # intraday
-    return frame.set_axis(local.normalize())
+        return index  # intraday
+    return local.normalize()
 
 
-def _in_order(frame: pd.DataFrame) -> pd.DataFrame:
+def _in_order(data: Observations) -> Observations:
     """Rows in order of time; labels that are not times, such as names, keep their order."""
-    index = frame.index
+    index = data.index
+    if index.is_monotonic_increasing:
+        return data
     timed = isinstance(index, pd.DatetimeIndex | pd.PeriodIndex) or index.dtype.kind in "iuf"
     if not timed and len(index):
         timed = bool(pd.Series(index).map(_is_dated).all())
-    return frame.sort_index() if timed and not index.is_monotonic_increasing else frame
+    return data.take(np.asarray(index.argsort(), dtype=np.int64)) if timed else data
 
 
 def _is_dated(label: object) -> bool:
@@ -74,26 +134,27 @@ def _is_dated(label: object) -> bool:
     return isinstance(label, date) or (isinstance(label, str) and bool(_ISO.match(label)))
 
 
-def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame, int]:
-    """Both frames on the rows of the factors in order of time, and the number of rows of y without factors."""
-    for name, frame in (("y", left), ("X", right)):
-        if not frame.index.is_unique:
+def match_rows(left: Observations, right: Observations) -> tuple[Observations, Observations, int]:
+    """Both on the rows of the factors in order of time, and the number of rows of y without factors."""
+    for name, data in (("y", left), ("X", right)):
+        if not data.index.is_unique:
             raise AlignmentError(f"Row labels of {name} repeat. Keep one row of each.")
-        if not frame.columns.is_unique:
-            twice = frame.columns[frame.columns.duplicated()][0]
+        if len(set(data.names)) < len(data.names):
+            twice = next(n for k, n in enumerate(data.names) if n in data.names[:k])
             raise AlignmentError(f"{name} has two columns named '{twice}'. Rename one.")
-        if not len(frame):
+        if not len(data.index):
             raise AlignmentError(f"{name} has no observations, so nothing can be estimated.")
     if left.index.equals(right.index):
         return _in_order(left), _in_order(right), 0
+    rows = len(left.index)
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
         raise AlignmentError(
-            f"y has {quantity(len(left), 'observation')}, X has {len(right)}, and there are no labels to match "
+            f"y has {quantity(rows, 'observation')}, X has {len(right.index)}, and there are no labels to match "
             "them by. Pass pandas objects "
             "with a common index, or arrays of one length."
         )
-    if len(left) == len(right) and isinstance(right.index, pd.RangeIndex):
-        right = right.set_axis(left.index)  # a plain array stands row by row
+    if rows == len(right.index) and isinstance(right.index, pd.RangeIndex):
+        right = right.labelled(left.index)  # a plain array stands row by row
         return _in_order(left), _in_order(right), 0
     left, right = _on_one_index(left, right)
     shared = left.index.intersection(right.index)
@@ -103,14 +164,13 @@ def match_rows(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, p
             "label in common. Convert "
             "both to one frequency and span."
         )
-    left, right, absent = left.loc[shared], right.loc[shared], len(left) - len(shared)
-    return _in_order(left), _in_order(right), absent
+    left, right = (d.take(d.index.get_indexer(shared)).labelled(shared) for d in (left, right))
+    return _in_order(left), _in_order(right), rows - len(shared)
 
 
-def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+def _on_one_index(left: Observations, right: Observations) -> tuple[Observations, Observations]:
     """Match periods with dates that mark periods: the factors take the labels of y for the same periods."""
-    kinds = {type(f.index) for f in (left, right)}
-    if kinds != {pd.PeriodIndex, pd.DatetimeIndex}:
+    if {type(d.index) for d in (left, right)} != {pd.PeriodIndex, pd.DatetimeIndex}:
         return left, right
     try:
         left_frequency, right_frequency = infer_frequency(left.index), infer_frequency(right.index)
@@ -121,33 +181,27 @@ def _on_one_index(left: pd.DataFrame, right: pd.DataFrame) -> tuple[pd.DataFrame
     label_of = pd.Series(left.index, left_frequency.ordinals_of(left.index))
     ordinals = left_frequency.ordinals_of(right.index)
     shared = np.isin(ordinals, label_of.index)
-    return left, right[shared].set_axis(pd.Index(label_of.reindex(ordinals[shared])))
+    return left, right.take(shared).labelled(pd.Index(label_of.reindex(ordinals[shared])))
 
 
-def with_constant(right: pd.DataFrame) -> pd.DataFrame:
+def with_constant(right: Observations) -> Observations:
     """The regressors with a constant first."""
-    if CONSTANT in right:
+    if CONSTANT in right.names:
         raise EstimationError("X has a column 'constant' already; drop it or set constant=False.")
-    design = right.astype(np.float64)
-    design.insert(0, CONSTANT, 1.0)
-    return design
+    design = np.column_stack([np.ones(len(right.index)), right.values])
+    return Observations(design, right.index, (CONSTANT, *right.names))
+
+
+def spread_rows(block: Floats, places: Ints, rows: int) -> Floats:
+    """Rows placed on a calendar; the others are missing."""
+    spread = np.full((rows, block.shape[1]), np.nan)
+    spread[places] = block
+    return spread
 
 
 def numbers_of(frame: pd.DataFrame, stem: str) -> Floats:
-    """The values as an array of floats."""
-    _refuse_complex(frame.dtypes, stem)
-    try:
-        values = frame.to_numpy(dtype=np.float64, na_value=np.nan)
-    except (TypeError, ValueError) as error:
-        raise EstimationError(f"{stem} contains a value that is not a number: {error}.") from error
-    infinite = np.isinf(values)
-    if infinite.any():
-        row, column = np.argwhere(infinite)[0]
-        raise EstimationError(
-            f"{stem}: {frame.columns[column]} is infinite at {period_label(frame.index[row])}. "
-            "Mark it as missing (NaN), or correct it."
-        )
-    return values
+    """The values of a frame as floats; infinite ones are refused."""
+    return Observations(_numbers(frame, stem), frame.index, tuple(frame.columns)).check_finite(stem)
 
 
 def _refuse_complex(kinds: Iterable[np.dtype[np.generic]], stem: str) -> None:
@@ -205,7 +259,7 @@ def labels_of(clusters: object, index: pd.Index) -> pd.DataFrame:
     return frame
 
 
-def weights_of(weights: object, index: pd.Index) -> pd.Series:
+def weights_of(weights: object, index: pd.Index) -> Floats:
     """Positive weights by row."""
     frame = _by_row(weights, index, "weights")
     if frame.shape[1] != 1:
@@ -217,7 +271,7 @@ def weights_of(weights: object, index: pd.Index) -> pd.Series:
     if wrong.any():
         row = int(np.argmax(wrong))
         raise EstimationError(f"The weight at {frame.index[row]} is {values[row]:g}; weights must be positive.")
-    return pd.Series(values, index)
+    return values
 
 
 def _by_row(given: object, index: pd.Index, what: str) -> pd.DataFrame:

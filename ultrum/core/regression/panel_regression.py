@@ -18,8 +18,9 @@ from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import cluster_covariance, leave_one_out, smallest_count
 from ultrum.core.regression.engine.least_squares import least_squares
-from ultrum.core.regression.fit import CONSTANT, Fit, weight_rows
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import CoefficientInference, TestResult
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.unit_roots_and_design_warnings import warn_of_few_clusters, warn_of_few_treatments
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, choices, name_list, one_of, warn_user
@@ -330,7 +331,7 @@ def wild_cluster_test(
     if groups < _FEWEST:
         raise EstimationError(f"wild_cluster_test: {quantity(groups, 'cluster')}; at least {_FEWEST} are needed.")
     warn_of_few_treatments(fit.design, labels)
-    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    X, y = fit.weighted()
     t, drawn = _bootstrap_t(X, y, codes, names.index(term), value, draws, seed)
     p_value = float((1 + np.sum(np.abs(drawn) >= abs(t))) / (draws + 1))
     return TestResult(

@@ -318,22 +318,22 @@ def predictive_regression(Y: object, X: object, horizons: Sequence[int] = (1,)) 
     >>> list(result.table.index), result.joint.distribution
     ([(1, 'bill'), (12, 'bill')], 'χ²(1)')
     """
-    left, single = inputs.frame_of(Y, "y")
-    right, _ = inputs.frame_of(X, "x")
+    left, single = inputs.observations_of(Y, "y")
+    right, _ = inputs.observations_of(X, "x")
     if not single:
-        raise EstimationError(f"Y has {quantity(left.shape[1], 'column')}. Pass the returns of one asset.")
+        raise EstimationError(f"Y has {quantity(len(left.names), 'column')}. Pass the returns of one asset.")
     _refuse_levels(Y)
     if isinstance(Y, TimeSeries | SeriesTable):
         inputs.check_declared_returns(Y, "predictive_regression")
-    given = int(np.isfinite(inputs.numbers_of(left, "y")).sum())
+    given = int(np.isfinite(left.check_finite("y")).sum())
     left, right, _ = inputs.match_rows(left, right)
     returns, x, ends = _pairs(left, right)
     scale = x.std(axis=0)
-    names = [str(c) for c in right]
+    names = [str(c) for c in right.names]
     steps = [_horizon(h, len(returns)) for h in horizons]
     if not steps:
         raise EstimationError("horizons is empty. Set numbers of periods, such as [1, 12].")
-    _refuse_dependent([str(left.columns[0]), *names], np.column_stack([returns, x[:-1]]))
+    _refuse_dependent([str(left.names[0]), *names], np.column_stack([returns, x[:-1]]))
     x = (x - x.mean(axis=0)) / scale  # units and levels of the predictors do not matter
     rows = {}
     for horizon in steps:
@@ -354,7 +354,7 @@ def predictive_regression(Y: object, X: object, horizons: Sequence[int] = (1,)) 
     first = max(int(len(returns) * _FIRST_SHARE), len(names) + 2)
     table = pd.DataFrame(rows).T.rename_axis(["horizon", "predictor"])
     basis = (
-        f"{left.columns[0]} on predictors lagged one period; {len(returns)} of {given} returns, "
+        f"{left.names[0]} on predictors lagged one period; {len(returns)} of {given} returns, "
         f"{span_of(ends)}; Hodrick (1992) 1B standard errors; multi-period returns are summed"
     )
     return PredictiveRegression(
@@ -393,9 +393,9 @@ def _horizon(given: object, rows: int) -> int:
     return int(given)
 
 
-def _pairs(left: pd.DataFrame, right: pd.DataFrame) -> tuple[Floats, Floats, pd.Index]:
+def _pairs(left: inputs.Observations, right: inputs.Observations) -> tuple[Floats, Floats, pd.Index]:
     """Returns, predictors one period before and at the end of each, over the longest stretch without gaps."""
-    y, x = inputs.numbers_of(left, "y")[:, 0], inputs.numbers_of(right, "x")
+    y, x = left.check_finite("y")[:, 0], right.check_finite("x")
     positions = time_positions(left.index)
     good: Bools = np.asarray(np.isfinite(x).all(axis=1))
     follows: Bools = np.asarray(np.diff(positions) == 1)

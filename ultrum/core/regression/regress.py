@@ -13,7 +13,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.aligned_panel import counts_by_cause
 from ultrum.core.regression import inputs
-from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.beta_table import BetaTable, ColumnEstimates
 from ultrum.core.regression.engine.covariance import (
     COSINE,
     HAC,
@@ -25,7 +25,14 @@ from ultrum.core.regression.engine.covariance import (
     smallest_count,
 )
 from ultrum.core.regression.engine.least_squares import Solution, least_squares
-from ultrum.core.regression.engine.newey_west_and_fixed_b import AUTOMATIC, check_depth, lag_rules, lags_of
+from ultrum.core.regression.engine.newey_west_and_fixed_b import (
+    AUTOMATIC,
+    check_depth,
+    lag_rule,
+    lag_rules,
+    lags_of,
+    score_autocorrelation,
+)
 from ultrum.core.regression.engine.rolling_windows import (
     DEPENDENT,
     TOO_FEW,
@@ -35,7 +42,8 @@ from ultrum.core.regression.engine.rolling_windows import (
     estimate,
     r_squared,
 )
-from ultrum.core.regression.fit import CONSTANT, NO_RESPONSE, Fit
+from ultrum.core.regression.fit import NO_RESPONSE, Fit
+from ultrum.core.regression.inputs import CONSTANT, Observations, spread_rows
 from ultrum.core.regression.unit_roots_and_design_warnings import (
     warn_of_copies,
     warn_of_exact_fits,
@@ -45,7 +53,7 @@ from ultrum.core.regression.unit_roots_and_design_warnings import (
     warn_of_trends,
 )
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.core.time.index_frequency_and_gaps import has_order, time_positions
 from ultrum.errors import EstimationError
 
 Vector = pd.Series | TimeSeries | list[float]
@@ -162,42 +170,43 @@ def regress(
     {'constant': 1.24, 'x1': 1.98}
     """
     inputs.check_excess(Y, X)
-    left, single = inputs.frame_of(Y, "y")
-    right, _ = inputs.frame_of(X, "x")
-    rule = rule_of(prewhitening_kind(errors) if prewhiten else errors, lags, clusters, weights, left)
+    left, single = inputs.observations_of(Y, "y")
+    right, _ = inputs.observations_of(X, "x")
+    kind = prewhitening_kind(errors) if prewhiten else errors
+    rule = rule_of(kind, lags, clusters, weights, left.index)
     whole = left
     left, right, _ = inputs.match_rows(left, right)
     design = inputs.with_constant(right) if constant else right
-    rule = rule.on(left.index)
+    rule = rule.on(whole.index, left.index)
     if rule.clusters is not None and rule.clusters.shape[1] == 1:
-        warn_of_few_treatments(design, rule.clusters)
+        warn_of_few_treatments(design.frame, rule.clusters)
     table = estimate_columns(left, design, rule)
-    table = _count_losses(table, whole, left.index, Y)
-    table = replace(table, kinds=inputs.kinds_of(Y, X))
+    table = replace(table, losses=_losses(table, whole, Y), kinds=inputs.kinds_of(Y, X))
     warn_of_copies(design)
     warn_of_exact_fits(table)
     warn_of_persistent_scores(table)
     warn_of_trends(Y, X, left, right)
-    return table.fit(str(left.columns[0])) if single else table
+    return table.fit(left.names[0]) if single else table
 
 
-def _count_losses(table: BetaTable, whole: pd.DataFrame, rows: pd.Index, y: object) -> BetaTable:
-    """Count also rows without factors, and observations that the panel of y dropped."""
-    columns = table.dropped.columns
-    counted = table.dropped.copy()
-    outside = whole[~whole.index.isin(rows)]
-    if len(outside):
-        counted[NO_RESPONSE] = _holes(np.isfinite(inputs.numbers_of(whole.sort_index(), "y")))
-        counted[NO_FACTOR] = np.isfinite(inputs.numbers_of(outside, "y")).sum(axis=0)
+def _losses(table: BetaTable, whole: Observations, y: object) -> dict[str, Ints]:
+    """Observations dropped by cause: also rows without factors, and those that the panel of y dropped."""
+    counted = dict(table.losses)
+    if len(whole.index) > len(table.observed.index):
+        present = np.isfinite(whole.check_finite("y"))
+        counted[NO_RESPONSE] = _holes(present[whole.index.argsort()])
+        counted[NO_FACTOR] = present[~whole.index.isin(table.observed.index)].sum(axis=0)
     before = y.dropped if isinstance(y, SeriesTable) else {}
     for cause in dict.fromkeys(cause for causes_before in before.values() for cause in causes_before):
-        counts = np.array([before.get(str(name), {}).get(cause, 0) for name in counted.index])
-        counted[cause] = counted[cause] + counts if cause in columns else counts
-    return replace(table, dropped=counted)
+        counts = np.array([before.get(str(name), {}).get(cause, 0) for name in table.names])
+        counted[cause] = counted[cause] + counts if cause in table.losses else counts
+    return counted
 
 
 def _holes(present: Bools) -> Ints:
     """Missing values of each column between its first and last observation."""
+    if present.all():
+        return np.zeros(present.shape[1], dtype=np.int64)
     some = present.any(axis=0)
     first, last = present.argmax(axis=0), len(present) - present[::-1].argmax(axis=0)
     return np.asarray(np.where(some, last - first - present.sum(axis=0), 0), dtype=np.int64)
@@ -210,12 +219,16 @@ class Rule:
     errors: str
     lags: int | str | None
     clusters: pd.DataFrame | None
-    weights: pd.Series | None
+    weights: Floats | None
 
-    def on(self, index: pd.Index) -> Rule:
-        """The same options for the rows that remain after matching."""
-        parts = [None if p is None else p.loc[index] for p in (self.clusters, self.weights)]
-        return Rule(self.errors, self.lags, *parts)  # type: ignore[arg-type]
+    def on(self, index: pd.Index, rows: pd.Index) -> Rule:
+        """The same options, given for all rows of an index, for those that remain after matching."""
+        if self.clusters is None and self.weights is None:
+            return self
+        where = index.get_indexer(rows)
+        clusters = None if self.clusters is None else self.clusters.iloc[where]
+        weights = None if self.weights is None else self.weights[where]
+        return Rule(self.errors, self.lags, clusters, weights)
 
     @property
     def is_plain(self) -> bool:
@@ -229,17 +242,13 @@ class Rule:
             return None
         return np.column_stack([pd.factorize(self.clusters[c])[0] for c in self.clusters]).astype(np.int64)
 
-    def weight(self) -> Floats | None:
-        """Weights as an array."""
-        return None if self.weights is None else self.weights.to_numpy(dtype=np.float64)
 
-
-def rule_of(errors: str, lags: int | str | None, clusters: object, weights: object, left: pd.DataFrame) -> Rule:
+def rule_of(errors: str, lags: int | str | None, clusters: object, weights: object, index: pd.Index) -> Rule:
     """The requested lag rule, checked against the number of observations."""
     kind = check_errors(errors, lags, clustered=clusters is not None)
-    check_depth(lags, len(left))
-    groups = None if clusters is None else inputs.labels_of(clusters, left.index)
-    heavy = None if weights is None else inputs.weights_of(weights, left.index)
+    check_depth(lags, len(index))
+    groups = None if clusters is None else inputs.labels_of(clusters, index)
+    heavy = None if weights is None else inputs.weights_of(weights, index)
     if kind == "cr3" and (heavy is not None or (groups is not None and groups.shape[1] > 1)):
         raise EstimationError(
             "errors='cr3' needs one-way clusters and no weights. Use one column of clusters and remove weights."
@@ -249,96 +258,49 @@ def rule_of(errors: str, lags: int | str | None, clusters: object, weights: obje
     return Rule(kind if kind == "cr3" or clusters is None else "clustered", lags, groups, heavy)
 
 
-@dataclass
-class _Columns:
-    """Estimates by dependent variable, filled piece by piece."""
-
-    coefficients: Floats
-    covariance: Floats
-    nobs: Ints
-    sigma: Floats
-    r2: Floats
-    lags: Floats
-    clusters: Floats
-    short: Ints
-
-    @classmethod
-    def blank(cls, assets: int, terms: int) -> _Columns:
-        """Nothing estimated yet."""
-        sigma, r2, lags, clusters = np.full((4, assets), np.nan)
-        nobs, short = np.zeros((2, assets), dtype=np.int64)
-        return cls(
-            np.full((assets, terms), np.nan),
-            np.full((assets, terms, terms), np.nan),
-            nobs,
-            sigma,
-            r2,
-            lags,
-            clusters,
-            short,
-        )
-
-
-def estimate_columns(left: pd.DataFrame, design: pd.DataFrame, rule: Rule, *, part: bool = False) -> BetaTable:
+def estimate_columns(left: Observations, design: Observations, rule: Rule, *, part: bool = False) -> BetaTable:
     """Estimate all columns, grouped by sample; combine the pieces in one table.
 
     A single dependent variable must have enough observations, unless it is ``part`` of more.
     """
-    Y, X = inputs.numbers_of(left, "y"), inputs.numbers_of(design, "X")
-    columns = _Columns.blank(Y.shape[1], X.shape[1])
+    Y, X = left.check_finite("y"), design.check_finite("X")
+    results = ColumnEstimates.blank(Y.shape[1], X.shape[1])
     whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
-    used = np.isfinite(Y)
-    used &= whole[:, None]
-    if rule.is_plain and _many_samples(used):
-        _by_kernel(columns, Y, X, design, rule)
-    else:
-        _by_groups(columns, Y, X, used, left, design, rule, part or Y.shape[1] > 1)
     present = np.isfinite(Y)
-    dropped = {NO_RESPONSE: _holes(present)}
+    used = present & whole[:, None]
+    if rule.is_plain and _many_samples(used):
+        _by_kernel(results, Y, X, design, rule)
+    else:
+        _by_groups(results, left, design, used, rule, part or Y.shape[1] > 1)
+    losses = {NO_RESPONSE: _holes(present)}
     if not whole.all():
-        factors = [str(c) for c in design.columns]
-        dropped |= counts_by_cause(~np.isfinite(X[~whole]), factors, present[~whole])
-    if columns.short.any():
-        dropped[TOO_SHORT] = columns.short
-    names = left.columns
-    return BetaTable(
-        coefficients=pd.DataFrame(columns.coefficients, names, design.columns),
-        covariance=columns.covariance,
-        nobs=pd.Series(columns.nobs, names),
-        sigma=pd.Series(columns.sigma, names),
-        r2=pd.Series(columns.r2, names),
-        lags=pd.Series(columns.lags, names),
-        response=left,
-        design=design,
-        dropped=pd.DataFrame(dropped, left.columns),
-        errors=rule.errors,
-        weights=rule.weights,
-        clusters=None if rule.clusters is None else pd.Series(columns.clusters, names),
-    )
+        factors = [str(c) for c in design.names]
+        losses |= counts_by_cause(~np.isfinite(X[~whole]), factors, present[~whole])
+    if results.short.any():
+        losses[TOO_SHORT] = results.short
+    return BetaTable(results, left.names, design.names, left, design, losses, rule.errors, rule.weights)
 
 
 def _by_groups(
-    results: _Columns,
-    Y: Floats,
-    X: Floats,
-    used: Bools,
-    left: pd.DataFrame,
-    design: pd.DataFrame,
-    rule: Rule,
-    many: bool,
+    results: ColumnEstimates, left: Observations, design: Observations, used: Bools, rule: Rule, many: bool
 ) -> None:
     """One QR for each distinct sample."""
-    places, codes, weights = time_positions(left.index), rule.codes(), rule.weight()
-    terms, constant = X.shape[1], CONSTANT in design
+    places, codes, weights = time_positions(left.index), rule.codes(), rule.weights
+    Y, X, constant, ordered = left.values, design.values, CONSTANT in design.names, has_order(left.index)
     for columns in inputs.same_rows(used):
-        mask = used[:, columns[0]]
-        if many and mask.sum() <= terms:
-            results.short[columns] = mask.sum()  # its own estimate is missing, the others go on
+        own: Bools = used[:, columns[0]]
+        count = int(np.count_nonzero(own))
+        if many and count <= X.shape[1]:
+            results.short[columns] = count  # its own estimate is missing, the others go on
+            results.persistence[columns] = np.nan
             continue
+        mask = slice(None) if count == len(used) else own
         group_weights = None if weights is None else weights[mask] / weights[mask].mean()
-        response = Y[np.ix_(mask, columns)]
-        solution = _solve(X[mask], response, design, left.columns[columns[0]], constant, group_weights)
-        _put(results, columns, mask, solution, response, group_weights, constant)
+        response, at = Y[mask][:, columns], places[mask]
+        solution = _solve(X[mask], response, design, left.names[columns[0]], constant, group_weights)
+        _put(results, columns, solution, response, group_weights, constant)
+        persistence = score_autocorrelation(solution.influence, solution.residuals, at).T if ordered else np.nan
+        results.persistence[columns] = persistence
         if codes is not None:
             results.covariance[columns] = (
                 jackknife_covariance(X[mask], solution.influence, solution.residuals, codes[mask])
@@ -347,31 +309,25 @@ def _by_groups(
             )
             results.clusters[columns] = smallest_count(codes[mask])
             continue
-        for lags, which in _depths(rule, solution, X[mask], places[mask], constant):
+        for lags, which in _depths(rule, solution, X[mask], at, constant):
             chosen = columns[which]
             results.covariance[chosen] = covariance(
-                rule.errors,
-                solution.influence,
-                solution.residuals[:, which],
-                solution.leverage,
-                places[mask],
-                lags,
+                rule.errors, solution.influence, solution.residuals[:, which], solution.leverage, at, lags
             )
             results.lags[chosen] = np.nan if lags is None else lags
 
 
 def _put(
-    results: _Columns,
+    results: ColumnEstimates,
     columns: Ints,
-    mask: Bools,
     solution: Solution,
     response: Floats,
     weights: Floats | None,
     constant: bool,
 ) -> None:
-    rss = np.sum(solution.residuals**2, axis=0)
+    rss = np.einsum("tn,tn->n", solution.residuals, solution.residuals)
     results.coefficients[columns] = solution.coefficients.T
-    results.nobs[columns] = count = int(mask.sum())
+    results.nobs[columns] = count = len(response)
     results.sigma[columns] = np.sqrt(rss / (count - len(solution.coefficients)))
     results.r2[columns] = r_squared(response, rss, constant, weights)
 
@@ -383,36 +339,37 @@ def _depths(
     everyone = np.arange(solution.residuals.shape[1])
     if rule.errors not in HAC:
         return [(None, everyone)]
+    if rule.lags != AUTOMATIC:
+        return [(lag_rule(len(X)) if rule.lags is None else int(rule.lags), everyone)]
     depths = lags_of(rule.lags, X, solution.residuals, places, constant)
     return [(int(depth), np.flatnonzero(depths == depth)) for depth in np.unique(depths)]
 
 
-def _by_kernel(columns: _Columns, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule) -> None:
+def _by_kernel(columns: ColumnEstimates, Y: Floats, X: Floats, design: Observations, rule: Rule) -> None:
     """All dependent variables with different samples at once, in blocks."""
     places = time_positions(design.index)
     places = places - places[0]
     rows, terms = int(places[-1]) + 1, X.shape[1]
     recipe = Recipe(rule.errors, cast(int | None, rule.lags), terms + 1, whole_covariance=True)
     whole = rows == len(X)  # else those not in the calendar are put in as missing, for the lags
-    regressors = X if whole else _spread(X, places, rows)
+    regressors = X if whole else spread_rows(X, places, rows)
     for low in range(0, Y.shape[1], _BLOCK):
         block = slice(low, low + _BLOCK)
-        response = Y[:, block] if whole else _spread(Y[:, block], places, rows)
+        response = Y[:, block] if whole else spread_rows(Y[:, block], places, rows)
         estimates = estimate(
-            Rows(response, regressors, CONSTANT in design), np.array([0]), np.array([rows]), recipe
+            Rows(response, regressors, CONSTANT in design.names), np.array([0]), np.array([rows]), recipe
         )
         _take(columns, block, estimates, Y[:, block], X, design, rule)
 
 
-def _spread(block: Floats, places: Ints, rows: int) -> Floats:
-    """Rows placed on the calendar."""
-    spread = np.full((rows, block.shape[1]), np.nan)
-    spread[places] = block
-    return spread
-
-
 def _take(
-    columns: _Columns, block: slice, estimates: Estimates, Y: Floats, X: Floats, design: pd.DataFrame, rule: Rule
+    columns: ColumnEstimates,
+    block: slice,
+    estimates: Estimates,
+    Y: Floats,
+    X: Floats,
+    design: Observations,
+    rule: Rule,
 ) -> None:
     """Store the estimates of some dependent variables."""
     status = estimates.status[0]
@@ -420,7 +377,7 @@ def _take(
         first = int(np.argmax(status == DEPENDENT))
         used = np.isfinite(Y[:, first]) & np.isfinite(X).all(axis=1)
         name = f"dependent variable {block.start + first + 1}"
-        _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design, None)
+        _solve(X[used], Y[used, first : first + 1], design, name, CONSTANT in design.names, None)
     short = status == TOO_FEW
     columns.coefficients[block] = estimates.coefficients[0].T
     columns.covariance[block] = cast(Floats, estimates.covariance)[0]
@@ -433,10 +390,10 @@ def _take(
 
 
 def _solve(
-    X: Floats, Y: Floats, design: pd.DataFrame, name: str, constant: bool, weights: Floats | None
+    X: Floats, Y: Floats, design: Observations, name: str, constant: bool, weights: Floats | None
 ) -> Solution:
     try:
-        return least_squares(X, Y, [str(c) for c in design.columns], constant, weights)
+        return least_squares(X, Y, [str(c) for c in design.names], constant, weights)
     except EstimationError as error:
         raise EstimationError(f"{name}: {error}") from error
 

@@ -18,8 +18,8 @@ from ultrum.core.regression import inputs
 from ultrum.core.regression.engine.covariance import check_errors, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rules
 from ultrum.core.regression.engine.rolling_windows import Estimates, Recipe, Rows, estimate
-from ultrum.core.regression.fit import CONSTANT
 from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inputs import CONSTANT, Observations, spread_rows
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, labels_at, time_positions
 from ultrum.core.time.period_labels_and_relative_dates import period_label
@@ -295,11 +295,11 @@ def rolling_regress(
     (193, 23)
     """
     inputs.check_excess(Y, X)
-    left, right, _ = inputs.match_rows(inputs.frame_of(Y, "y")[0], inputs.frame_of(X, "x")[0])
+    left, right, _ = inputs.match_rows(inputs.observations_of(Y, "y")[0], inputs.observations_of(X, "x")[0])
     design = inputs.with_constant(right) if constant else right
     left, design = on_calendar(left, design)
     plan = RollingPlan.of(design, window, min_obs, errors, lags, half_life, step, constant)
-    estimates = _run_blocks(inputs.numbers_of(left, "Y"), plan, executor)
+    estimates = _run_blocks(left.check_finite("Y"), plan, executor)
     return RollingFit(
         coefficients=estimates.coefficients.transpose(0, 2, 1),
         standard_errors=estimates.standard_errors.transpose(0, 2, 1),
@@ -308,7 +308,7 @@ def rolling_regress(
         r2=estimates.r2,
         status=estimates.status,
         ends=plan.ends,
-        assets=[str(c) for c in left.columns],
+        assets=[str(c) for c in left.names],
         terms=plan.terms,
         errors=plan.recipe.errors,
         basis=plan.basis,
@@ -339,7 +339,7 @@ class RollingPlan:
     @classmethod
     def of(
         cls,
-        design: pd.DataFrame,
+        design: Observations,
         window: int | str,
         min_obs: int | None,
         errors: str,
@@ -352,19 +352,19 @@ class RollingPlan:
         errors = check_errors(errors, lags)
         index = design.index
         starts, stops = _windows(index, window, step, min_obs)
-        least = _least_rows(min_obs, window, starts, stops, design.shape[1])
+        least = _least_rows(min_obs, window, starts, stops, len(design.names))
         check_depth(lags, int((stops - starts).max()))
         decay = _decay(half_life, int((stops - starts).max()))
         kind = f"window {window}" + (f", half-life {half_life:g}" if half_life else "")
         span = f"{period_label(index[0])} to {period_label(index[-1])}"
         return cls(
-            X=inputs.numbers_of(design, "X"),
+            X=design.check_finite("X"),
             starts=starts,
             stops=stops,
             recipe=Recipe(errors, lags, least, decay),
             constant=constant,
             ends=index[stops - 1],
-            terms=[str(c) for c in design.columns],
+            terms=[str(c) for c in design.names],
             basis=f"{kind}, at least {quantity(least, 'observation')}; {errors_in_words(errors)}, for each "
             f"window alone; {span}",
         )
@@ -412,17 +412,17 @@ def _copy_block(source: Estimates, into: Estimates) -> None:
         getattr(into, name)[...] = getattr(source, name)
 
 
-def on_calendar(left: pd.DataFrame, design: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+def on_calendar(left: Observations, design: Observations) -> tuple[Observations, Observations]:
     """Absent rows of the calendar are inserted as missing, since windows are spans of time."""
-    index = left.index
-    positions = time_positions(index)
-    if positions[-1] - positions[0] + 1 == len(index):
+    positions = time_positions(left.index)
+    rows = int(positions[-1] - positions[0]) + 1
+    if rows == len(left.index):
         return left, design
-    whole = np.arange(positions[0], positions[-1] + 1)
-    labels = labels_at(index, positions, whole)
+    places = positions - positions[0]
+    labels = labels_at(left.index, positions, positions[0] + np.arange(rows))
     return (
-        left.set_axis(positions).reindex(whole).set_axis(labels),
-        design.set_axis(positions).reindex(whole).set_axis(labels),
+        Observations(spread_rows(left.values, places, rows), labels, left.names),
+        Observations(spread_rows(design.values, places, rows), labels, design.names),
     )
 
 

@@ -25,7 +25,7 @@ from ultrum.core.regression.engine.least_squares import (
     unit_columns,
 )
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, bartlett_weight, on_calendar
-from ultrum.core.regression.fit import Fit, weight_rows
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits, refuse_exact_fit
@@ -328,7 +328,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
             "subsample with no more "
             f"than {terms} observations, the number of coefficients. Choose a date further inside the sample."
         )
-    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    X, y = fit.weighted()
     statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
     _refuse_nan(fit.name, np.array([statistic]))
     below = fit.nobs - 2 * terms
@@ -397,7 +397,7 @@ def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: 
 
 
 def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
-    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    X, y = fit.weighted()
     rows, terms = X.shape
     if not 0 < trim < 0.5:
         raise EstimationError(f"trim={trim}: it must be a share of the sample between 0 and 0.5.")
@@ -483,7 +483,7 @@ def _date_interval(
 
 
 def _cusum(fit: Fit) -> BreakTest:
-    X, y = weight_rows(fit.design, fit.response, fit.weights)
+    X, y = fit.weighted()
     rows = len(X)
     ahead = _recursive_residuals(X, y)
     free = len(ahead)

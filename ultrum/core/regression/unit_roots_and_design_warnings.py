@@ -13,9 +13,10 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.presentation import quantity
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.least_squares import condition_number, inflation, row_weights
+from ultrum.core.regression.engine.least_squares import condition_number, inflation, near_collinear, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import on_calendar
-from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.fit import Fit
+from ultrum.core.regression.inputs import CONSTANT, Observations
 from ultrum.errors import EstimationError, name_list, warn_user
 
 _SHORT: Final = 25  # rows, below which the test has little power
@@ -143,17 +144,18 @@ _SIZE: Final = 0.05  # of the chance that any independent score is above it
 _STRONG: Final = 100.0  # condition number; 30 is called strong by Belsley, Kuh and Welsch (1980)
 
 
-def warn_of_copies(design: pd.DataFrame) -> None:
+def warn_of_copies(design: Observations) -> None:
     """Warn when a factor is near-collinear with others, so its coefficient is imprecise."""
-    factors = [c for c in design if c != CONSTANT]
-    X = design.to_numpy(dtype=np.float64)
-    X = X[np.isfinite(X).all(axis=1)]
+    factors = [c for c in design.names if c != CONSTANT]
+    X = design.values[np.isfinite(design.values).all(axis=1)]
     if len(factors) < 2 or len(X) <= X.shape[1]:
+        return
+    if not near_collinear(X, _STRONG):
         return
     condition = condition_number(X)
     if condition <= _STRONG:
         return
-    inflated = inflation(X[:, len(design.columns) - len(factors) :], CONSTANT in design)
+    inflated = inflation(X[:, X.shape[1] - len(factors) :], len(factors) < X.shape[1])
     worst = int(np.argmax(inflated))
     if inflated[worst] <= _STRONG:
         return  # columns at a high level with little movement of their own; medians are taken from them
@@ -165,29 +167,40 @@ def warn_of_copies(design: pd.DataFrame) -> None:
     )
 
 
-def warn_of_trends(y: object, X: object, left: pd.DataFrame, right: pd.DataFrame) -> None:
+def warn_of_trends(y: object, X: object, left: Observations, right: Observations) -> None:
     """Warn when trending levels are regressed on trending levels (Granger and Newbold 1974)."""
-    if any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X)) or left.shape[1] > _LOOKED_AT:
+    if any(d.is_return for d in inputs.metadata_of(y) + inputs.metadata_of(X)) or len(left.names) > _LOOKED_AT:
         return
-    regressors = inputs.numbers_of(right, "X")
-    for name in left:
-        values = left[name].to_numpy(dtype=np.float64)
+    regressors = right.values
+    for column in _maybe_persistent(left.values):
+        name, values = left.names[column], left.values[:, column]
         whole = np.isfinite(values) & np.isfinite(regressors).all(axis=1)
         p_of_response, persistent = trending_levels(values[whole], regressors[whole])
         if persistent:
-            others = ", ".join(f"{right.columns[k]} (p = {p:.2f})" for k, p in persistent.items())
+            others = ", ".join(f"{right.names[k]} (p = {p:.2f})" for k, p in persistent.items())
             warn_user(
                 f"Possible spurious regression: a unit root is not rejected at the 5 % level in {name} (ADF p = "
                 f"{p_of_response:.2f}) and {others}. Use growth rates or first differences."
             )
 
 
+def _maybe_persistent(block: Floats) -> list[int]:
+    """Columns that can be levels: those with gaps, and those whose autocorrelation is high."""
+    apart = block - block.sum(axis=0) / len(block)
+    total = np.einsum("tn,tn->n", apart, apart)
+    lagged = np.einsum("tn,tn->n", apart[1:], apart[:-1])
+    return np.flatnonzero(~(lagged < 0.99 * _PERSISTENT * total)).tolist()
+
+
 def exact_fits(table: BetaTable) -> list[object]:
     """Dependent variables whose residuals are rounding errors, relative to the values used."""
-    values, used = inputs.numbers_of(table.response, "y"), table.rows_used
+    values, sigma = table.observed.values, table.estimates.sigma
+    if not (sigma <= _ROUNDING * np.fmax.reduce(np.abs(values), axis=None, initial=0.0)).any():
+        return []
+    used = table.rows_used
     squares = np.square(values, where=used, out=np.zeros_like(values)).sum(axis=0)
-    size = np.sqrt(squares / np.maximum(used.sum(axis=0), 1))
-    return list(table.sigma.index[table.sigma.to_numpy() <= _ROUNDING * size])
+    exact = sigma <= _ROUNDING * np.sqrt(squares / np.maximum(used.sum(axis=0), 1))
+    return [table.names[k] for k in np.flatnonzero(exact)]
 
 
 def warn_of_exact_fits(table: BetaTable) -> None:
@@ -208,13 +221,15 @@ def warn_of_persistent_scores(table: BetaTable) -> None:
     """Warn where the score of a slope is so autocorrelated that t statistics reject too often."""
     if table.errors in ("ewc-prewhitened", "cr3", "clustered"):
         return
-    slopes_at = [k for k, term in enumerate(table.coefficients.columns) if term != CONSTANT]
+    slopes_at = [k for k, term in enumerate(table.terms) if term != CONSTANT]
     rho = table.scores_by_asset()[:, slopes_at]
-    noise = scipy.special.ndtri(1.0 - _SIZE / max(rho.size, 1)) / np.sqrt(np.maximum(table.nobs.to_numpy(), 1))
+    if not (rho > _PERSISTENT_SCORE).any():
+        return
+    noise = scipy.special.ndtri(1.0 - _SIZE / max(rho.size, 1)) / np.sqrt(np.maximum(table.estimates.nobs, 1))
     places = np.argwhere(rho > np.maximum(_PERSISTENT_SCORE, noise)[:, None])
     if not len(places):
         return
-    exact, assets, terms = set(exact_fits(table)), table.assets, table.coefficients.columns[slopes_at]
+    exact, assets, terms = set(exact_fits(table)), table.names, [table.terms[k] for k in slopes_at]
     named = [(assets[k], terms[j], rho[k, j]) for k, j in places if assets[k] not in exact]
     if named:
         slopes = name_list([f"{factor} in {y} ({value:.2f})" for y, factor, value in named])
@@ -234,7 +249,7 @@ def refuse_exact_fit(fit: Fit) -> None:
     EstimationError
         If the regressors fit every observation exactly.
     """
-    size = float(np.sqrt(np.mean(fit.response.to_numpy(dtype=np.float64) ** 2)))
+    size = float(np.sqrt(np.mean(fit.observed**2)))
     if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
             f"{fit.name}: perfect fit (residuals are rounding error), so there are no residuals to test. Check "

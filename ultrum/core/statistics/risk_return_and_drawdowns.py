@@ -205,33 +205,10 @@ def risk_return(
     over = excess(table, risk_free) if risk_free is not None else None
     if over is None and all(a.excess_of for a in table.metadata):
         over = table
-    rows = {}
-    for column, metadata in enumerate(table.metadata):
-        values = table.block[:, column]
-        valid = np.flatnonzero(np.isfinite(values))
-        rows[metadata.name] = {
-            **_moments(values[valid], metadata.measure, years[column]),
-            **_extremes(table, column, valid),
-            **_per_risk(None if over is None else over.block[:, column], years[column]),
-        }
-    order = [
-        "mean",
-        "geometric",
-        "volatility",
-        "variance",
-        "std",
-        "sharpe_ratio",
-        "sharpe_se",
-        "skewness",
-        "kurtosis",
-        "worst",
-        "worst_period",
-        "max_drawdown",
-        "positive",
-        "periods",
-        "first",
-        "last",
-    ]
+    moments = _moments(table, years)
+    shape = {name: moments.pop(name) for name in ("skewness", "kurtosis")}
+    ratios = _sharpe_ratios(None if over is None else over.block, years)
+    columns = {**moments, **ratios, **shape, **_extremes(table)}
     logs = table.metadata[0].measure == "log_return"
     growth = "mean, geometric and maximum drawdown as growth, mean_log as it is"
     kind = f"log returns ({growth})" if logs else "simple returns"
@@ -240,8 +217,9 @@ def risk_return(
     basis = f"{kind}, {table.frequency.name}, {span_of(table.index)}; "
     basis += f"annualised with {_range_of(years)} periods per year; in decimals"
     by_asset = dict(zip(table.names, years.tolist(), strict=True))
-    order[1:1] = ["mean_log"] if logs else []
-    return RiskReturn(_RiskTable(pd.DataFrame(rows).T[order].infer_objects()), basis, table, by_asset)
+    if not logs:
+        del columns["mean_log"]
+    return RiskReturn(_RiskTable(pd.DataFrame(columns, table.names)), basis, table, by_asset)
 
 
 def _range_of(years: Floats) -> str:
@@ -250,75 +228,84 @@ def _range_of(years: Floats) -> str:
     return low if low == high else f"{low} to {high}"
 
 
-def _moments(values: Floats, measure: str, years: float) -> dict[str, float]:
-    count = len(values)
-    if not count:
-        return dict.fromkeys(
-            ("mean", "mean_log", "geometric", "volatility", "variance", "std", "skewness", "kurtosis"), np.nan
-        )
-    mean = float(values.mean())
-    off = values - mean
-    squares = float(without_rounding(np.sqrt(off @ off), largest(values))) ** 2
-    spread = float(np.sqrt(squares / (count - 1))) if count > 1 else np.nan
-    wide = float(np.sqrt(squares / count))
-    shape = [float((off**k).mean() / wide**k) if wide > 0 and count > k - 1 else np.nan for k in (3, 4)]
-    with np.errstate(divide="ignore"):  # after a total loss nothing grows
-        logs = values if measure == "log_return" else np.log1p(np.maximum(values, -1.0))
-    yearly = np.expm1(years * mean) if measure == "log_return" else years * mean
+def _moments(table: SeriesTable, years: Floats) -> dict[str, Floats]:
+    """Means, spread and shape of each series, missing where there are too few values."""
+    block, logs = table.block, np.array([m.measure == "log_return" for m in table.metadata])
+    present = np.isfinite(block)
+    count = np.where(present.any(axis=0), present.sum(axis=0), np.nan)
+    mean = np.where(present, block, 0.0).sum(axis=0) / count
+    off = np.where(present, block - mean, 0.0)
+    squares = without_rounding(np.sqrt(np.einsum("tn,tn->n", off, off)), largest(block)) ** 2
+    with np.errstate(divide="ignore", invalid="ignore"):  # after a total loss nothing grows
+        std = np.where(count > 1, np.sqrt(squares / (count - 1)), np.nan)
+        growth = np.where(logs, block, np.log1p(np.maximum(block, -1.0)))
+        yearly = np.where(present, growth, 0.0).sum(axis=0) / count * years
+        skewness, kurtosis = _shape(off, squares, count)
     return {
-        "mean": float(yearly),
+        "mean": np.where(logs, np.expm1(np.where(logs, years * mean, 0.0)), years * mean),
         "mean_log": years * mean,
-        "geometric": float(np.expm1(years * logs.mean())),
-        "volatility": spread * np.sqrt(years),
-        "variance": spread**2 * years,
-        "std": spread,
-        "skewness": shape[0],
-        "kurtosis": shape[1],
+        "geometric": np.expm1(yearly),
+        "volatility": std * np.sqrt(years),
+        "variance": std**2 * years,
+        "std": std,
+        "skewness": np.where(count > 2, skewness, np.nan),
+        "kurtosis": np.where(count > 3, kurtosis, np.nan),
     }
 
 
-def _extremes(table: SeriesTable, column: int, valid: Ints) -> dict[str, object]:
-    if not len(valid):
-        return {
-            "worst": np.nan,
-            "worst_period": "",
-            "max_drawdown": np.nan,
-            "positive": np.nan,
-            "periods": 0,
-            "first": "",
-            "last": "",
-        }
-    values = table.block[valid, column]
-    simple = simple_block(table)[valid, column]
-    level = np.cumprod(1.0 + simple)
-    highest = np.maximum.accumulate(np.maximum(level, 1.0))
-    worst = int(np.argmin(values))
+def _shape(off: Floats, squares: Floats, count: Floats) -> tuple[Floats, Floats]:
+    """Skewness and kurtosis from deviations, which are zero where a value is missing."""
+    wide = np.sqrt(squares / count)
+    cubes = off * off * off
+    third, fourth = cubes.sum(axis=0) / count, np.einsum("tn,tn->n", cubes, off) / count
+    return np.where(wide > 0, third / wide**3, np.nan), np.where(wide > 0, fourth / wide**4, np.nan)
+
+
+def _extremes(table: SeriesTable) -> dict[str, Floats | Ints | list[str]]:
+    """The worst period, the maximum drawdown, the share of positive periods and the span of each series."""
+    block, (first, last) = table.block, table.bounds
+    present = np.isfinite(block)
+    some, count = last >= 0, present.sum(axis=0)
+    worst = np.where(present, block, np.inf).argmin(axis=0)
+    level = np.cumprod(np.where(present, 1.0 + simple_block(table), 1.0), axis=0)
+    depth = level / np.maximum.accumulate(np.maximum(level, 1.0), axis=0) - 1.0
+    with np.errstate(invalid="ignore"):
+        positive = (block > 0).sum(axis=0) / np.where(some, count, np.nan)
     return {
-        "worst": float(values[worst]),
-        "worst_period": period_label(table.index[valid[worst]]),
-        "max_drawdown": float((level / highest - 1.0).min(initial=0.0)),
-        "positive": float((values > 0).mean()),
-        "periods": len(valid),
-        "first": period_label(table.index[valid[0]]),
-        "last": period_label(table.index[valid[-1]]),
+        "worst": np.where(some, np.take_along_axis(block, worst[None], axis=0)[0], np.nan),
+        "worst_period": _labels_of(table.index, np.where(some, worst, -1)),
+        "max_drawdown": np.where(some, depth.min(axis=0, initial=0.0), np.nan),
+        "positive": positive,
+        "periods": count,
+        "first": _labels_of(table.index, np.where(some, first, -1)),
+        "last": _labels_of(table.index, last),
     }
 
 
-def _per_risk(values: Floats | None, years: float) -> dict[str, float]:
-    """Annualised Sharpe ratio and its standard error."""
-    none = {"sharpe_ratio": np.nan, "sharpe_se": np.nan}
-    if values is None:
-        return none
-    valid = values[np.isfinite(values)]
-    if len(valid) < 3 or not varies(valid) or not valid.std(ddof=1) > 1e-14:
-        return none
-    ratio = valid.mean() / valid.std(ddof=1)
-    off = (valid - valid.mean()) / valid.std()
-    skew, kurt = (off**3).mean(), (off**4).mean()
-    variance = (1 + ratio**2 / 2 - skew * ratio + (kurt - 3) / 4 * ratio**2) / len(valid)
+def _labels_of(index: pd.Index, rows: Ints) -> list[str]:
+    """Labels of rows, empty for −1; each row is put into words once."""
+    distinct, places = np.unique(rows, return_inverse=True)
+    words = ["" if row < 0 else period_label(index[row]) for row in distinct.tolist()]
+    return [words[place] for place in places.tolist()]
+
+
+def _sharpe_ratios(block: Floats | None, years: Floats) -> dict[str, Floats]:
+    """Annualised Sharpe ratio of excess returns and its standard error; missing where they do not vary."""
+    if block is None:
+        return dict.fromkeys(("sharpe_ratio", "sharpe_se"), np.full(len(years), np.nan))
+    present = np.isfinite(block)
+    count = present.sum(axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = np.where(present, block, 0.0).sum(axis=0) / count
+        off = np.where(present, block - mean, 0.0)
+        squares = np.einsum("tn,tn->n", off, off)
+        ratio = mean / np.sqrt(squares / (count - 1))
+        skewness, kurtosis = _shape(off, squares, np.asarray(count, dtype=np.float64))
+        variance = (1 + ratio**2 / 2 - skewness * ratio + (kurtosis - 3) / 4 * ratio**2) / count
+        defined = (count > 2) & varies(block) & (squares > 1e-28 * (count - 1))
     return {
-        "sharpe_ratio": float(np.sqrt(years) * ratio),
-        "sharpe_se": float(np.sqrt(years * max(variance, 0.0))),
+        "sharpe_ratio": np.where(defined, np.sqrt(years) * ratio, np.nan),
+        "sharpe_se": np.where(defined, np.sqrt(years) * np.sqrt(np.maximum(variance, 0.0)), np.nan),
     }
 
 
@@ -376,38 +363,46 @@ def drawdowns(x: SeriesLike | pd.DataFrame | pd.Series, *, limit: int = 5) -> Dr
     highest = np.fmax.accumulate(levels, axis=0)
     highest = np.fmax(highest, 1.0) if before else highest
     depth = levels / highest - 1.0
-    rows = []
-    positions = positions_of(table.frequency, table.index)
-    for column, label in enumerate(table.names):
-        rows += _falls(depth[:, column], table.index, positions, label, limit)
-    columns = ["series", "peak", "trough", "recovery_date", "depth", "periods_to_trough", "periods_to_recovery"]
+    falls = _falls(depth, table, limit)
     water = pd.DataFrame(depth, index=table.index, columns=table.names)
     noun = table.frequency.noun
     basis = f"{table.frequency.name}, {span_of(table.index)}; depth in decimals, lengths in {noun}s"
     basis += f"; {quantity(holes, 'missing return')} skipped" if holes else ""
-    return Drawdowns(_DrawdownTable(pd.DataFrame(rows, columns=columns)), basis, water)
+    return Drawdowns(_DrawdownTable(falls), basis, water)
 
 
-def _falls(depth: Floats, index: pd.Index, positions: Ints, name: str, most: int) -> list[list[object]]:
-    """The deepest drawdowns of one series."""
-    valid = np.flatnonzero(np.isfinite(depth))
-    at = positions[valid]
-    under = depth[valid] < 0
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], under, [False]]).astype(int)))
-    falls: list[list[object]] = []
-    for first, past in zip(edges[::2], edges[1::2], strict=True):
-        low = first + int(np.argmin(depth[valid[first:past]]))
-        peak = period_label(index[valid[first - 1]]) if first else "start of sample"
-        over = past < len(valid)
-        falls.append(
-            [
-                name,
-                peak,
-                period_label(index[valid[low]]),
-                period_label(index[valid[past]]) if over else "",
-                float(depth[valid[low]]),
-                int(at[low] - at[first - 1] if first else at[low] - at[first] + 1),
-                int(at[past] - at[low]) if over else None,
-            ]
-        )
-    return sorted(falls, key=lambda row: float(str(row[4])))[:most]
+def _falls(depth: Floats, table: SeriesTable, limit: int) -> pd.DataFrame:
+    """The deepest drawdowns of each series.
+
+    The valid periods of all series stand in one line, series after series, so that a drawdown is a run of it.
+    """
+    column, row = np.nonzero(np.isfinite(depth).T)
+    value, position = depth[row, column], positions_of(table.frequency, table.index)[row]
+    under, begins = value < 0, np.diff(column, prepend=-1) != 0
+    after = np.append(begins[1:], True)  # the last of its series
+    first = np.flatnonzero(under & (begins | ~np.roll(under, 1)))
+    final = np.flatnonzero(under & (after | ~np.roll(under, -1)))
+    inside = np.flatnonzero(under)
+    run = np.repeat(np.arange(len(first)), final - first + 1)
+    deepest = np.minimum.reduceat(value[inside], np.searchsorted(inside, first)) if len(first) else value[:0]
+    lowest = np.flatnonzero(value[inside] == deepest[run])
+    low = inside[lowest[np.diff(run[lowest], prepend=-1) > 0]]
+    of = column[first]
+    kept = np.lexsort((first, value[low], of))
+    rank = np.arange(len(kept)) - np.searchsorted(of[kept], of[kept])
+    first, final, low = (part[kept][rank < limit] for part in (first, final, low))
+    alone, over = begins[first], ~after[final]
+    start = np.where(alone, first, first - 1)
+    recovered = np.where(over, np.minimum(final + 1, len(row) - 1), -1)
+    names, peaks = table.names, _labels_of(table.index, row[start])
+    return pd.DataFrame(
+        {
+            "series": [names[k] for k in column[first].tolist()],
+            "peak": ["start of sample" if none else label for none, label in zip(alone, peaks, strict=True)],
+            "trough": _labels_of(table.index, row[low]),
+            "recovery_date": _labels_of(table.index, np.where(over, row[recovered], -1)),
+            "depth": value[low],
+            "periods_to_trough": position[low] - position[start] + alone,
+            "periods_to_recovery": np.where(over, position[recovered] - position[low], np.nan),
+        }
+    )

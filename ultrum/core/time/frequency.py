@@ -313,7 +313,8 @@ class Frequency:
         if isinstance(index, pd.PeriodIndex):
             if self.code == "S":
                 return self.ordinals(calendar_days(index))
-            codes = index.asfreq(self._pandas_code).asi8.astype(np.int64)
+            same = index.freqstr == self._pandas_code
+            codes = (index if same else index.asfreq(self._pandas_code)).asi8.astype(np.int64)
             return np.asarray(codes - self._pandas_shift)
         if isinstance(index, pd.DatetimeIndex) and index.tz is not None:
             index = index.tz_localize(None)

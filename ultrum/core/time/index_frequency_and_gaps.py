@@ -188,6 +188,11 @@ def gap_table(days: Dates, values: Floats | None = None) -> pd.DataFrame:
     return table
 
 
+def has_order(index: pd.Index) -> bool:
+    """Whether rows have an order in time: dates, periods, or rows without labels."""
+    return isinstance(index, pd.PeriodIndex | pd.DatetimeIndex | pd.RangeIndex)
+
+
 def time_positions(index: pd.Index) -> Ints:
     """Integer positions in time, so that lags and windows skip missing periods.
 

@@ -13,8 +13,9 @@ from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.time_varying_betas import TimeVaryingBetas
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance import errors_in_words
-from ultrum.core.regression.fit import CONSTANT, Fit
+from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import t_quantile
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import FrequencyError, UltrumError, name_list, one_of

@@ -37,7 +37,7 @@ _WORDS: Final = {
 HAC: Final = ("hac", "hac-fixed-b")  # kinds that have lags
 COSINE: Final = ("ewc", "ewc-prewhitened")
 ERRORS: Final = ("classical", "hc0", "hc1", "hc2", "hc3", *HAC, *COSINE)
-CLUSTERED: Final = ("cr3",)  # kinds that need clusters
+CLUSTERED: Final = ("clustered", "cr3")  # kinds of clusters
 
 
 def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False) -> str:
@@ -49,9 +49,9 @@ def check_errors(errors: str, lags: int | str | None, *, clustered: bool = False
     'hc3'
     """
     kind = str(errors).lower()
-    if kind not in (*ERRORS, *CLUSTERED):
+    if kind not in (*ERRORS, "cr3"):
         raise EstimationError(f"errors='{errors}' is not a kind of errors; {one_of(kind, ERRORS)}")
-    if kind in CLUSTERED and not clustered:
+    if kind == "cr3" and not clustered:
         raise EstimationError(f"errors='{errors}' needs clusters=: one label per observation.")
     if lags is None:
         return kind

@@ -51,6 +51,7 @@ def refine_inverse(X: Floats, influence: Floats) -> Floats:
 # QR least squares of many dependent variables that share their rows
 
 _ILL_CONDITIONED: Final = 1e3
+_EPS: Final = float(np.finfo(float).eps)
 
 
 @dataclass(frozen=True)
@@ -94,32 +95,43 @@ def least_squares(
             f"{rows} complete observations for {columns} coefficients ({choices(labels)}); at least "
             f"{columns + 1} are needed."
         )
-    centre, level = np.zeros(columns), np.zeros(Y.shape[1])
+    scaled, response, centre, level = X, Y, np.zeros(columns), np.zeros(Y.shape[1])
     if constant:
-        centre[1:], level = np.median(X[:, 1:], axis=0), np.median(Y, axis=0)
-    root = np.ones((rows, 1)) if weights is None else np.sqrt(weights)[:, None]
-    moved, response = (X - centre) * root, (Y - level) * root
-    length = np.linalg.norm(moved, axis=0)
+        centre, level = _middle(X), _middle(Y)
+        centre[0] = 0.0
+        scaled, response = X - centre, Y - level
+    root = np.ones((1, 1)) if weights is None else np.sqrt(weights)[:, None]
+    if weights is not None:
+        scaled, response = scaled * root, response * root
+    length = np.sqrt(np.einsum("tp,tp->p", scaled, scaled))
     scale = 2.0 ** np.rint(np.log2(np.where(length > 0, length, 1.0)))  # powers of two round nothing
-    Q, R = np.linalg.qr(moved / scale)
-    condition = np.linalg.cond(R)
-    if not condition < 1.0 / (rows * np.finfo(float).eps):
+    scaled = scaled / scale
+    Q, R = np.linalg.qr(scaled)
+    singular = np.linalg.svd(R, compute_uv=False)
+    if not singular[-1] > singular[0] * rows * _EPS:
         _refuse_dependent(X, labels)
-    influence = np.linalg.solve(R, Q.T)  # R is triangular: back substitution
+    ill_conditioned = singular[0] > _ILL_CONDITIONED * singular[-1]
+    influence = np.linalg.solve(R, Q.T) if ill_conditioned else np.linalg.inv(R) @ Q.T
     coefficients = influence @ response
-    if condition > _ILL_CONDITIONED:
+    if ill_conditioned:
         exact = (X.astype(np.longdouble) - centre) * root / scale
         target = (Y.astype(np.longdouble) - level) * root
         coefficients, residuals = refine(exact, target, Q, R, coefficients)
         influence = refine_inverse(exact, influence)
     else:
-        coefficients += influence @ (response - moved / scale @ coefficients)  # refined once
-        residuals = response - moved / scale @ coefficients
+        coefficients += influence @ (response - scaled @ coefficients)  # refined once
+        residuals = response - scaled @ coefficients
     coefficients, influence = coefficients / scale[:, None], influence / scale[:, None]
     if constant:
         coefficients[0] += level - centre @ coefficients
         influence[0] -= centre @ influence
-    return Solution(coefficients, residuals, influence, np.sum(Q * Q, axis=1))
+    return Solution(coefficients, residuals, influence, np.einsum("tp,tp->t", Q, Q))
+
+
+def _middle(values: Floats) -> Floats:
+    """A value in the middle of each column: the median, or for an even number of rows the one above it."""
+    half = len(values) // 2
+    return np.asarray(np.partition(values, half, axis=0)[half])
 
 
 def unit_columns(X: Floats) -> Floats:
@@ -154,6 +166,14 @@ def row_weights(X: Floats) -> Floats:
 def condition_number(X: Floats) -> float:
     """Condition number of a design with columns of unit length (Belsley, Kuh and Welsch 1980)."""
     return float(np.linalg.cond(np.linalg.qr(unit_columns(X))[1]))
+
+
+def near_collinear(X: Floats, limit: float) -> bool:
+    """Whether the condition number may be above a limit up to 1e4, by the products of the columns."""
+    products = X.T @ X
+    length = np.sqrt(np.maximum(products.diagonal(), np.finfo(float).tiny))
+    values = np.linalg.eigvalsh(products / (length[:, None] * length))
+    return bool(values[0] * (0.99 * limit) ** 2 < values[-1])
 
 
 def inflation(X: Floats, centred: bool) -> Floats:

@@ -76,25 +76,29 @@ def bartlett_sum(scores: Floats, lags: int, positions: Ints | None = None) -> Fl
 
     Parameters
     ----------
-    scores : ndarray, shape (T, p) or (T, p, N)
+    scores : ndarray, shape (T, p)
     lags : int
     positions : ndarray of int, shape (T,), optional
         Period of each row; a missing period contributes zero scores.
 
     Returns
     -------
-    ndarray, shape (p, p) or (N, p, p)
+    ndarray, shape (p, p)
 
     Notes
     -----
     Rolling windows add packed products (``windows``), and break tests add them by date (``robust_tests``); both
     use the weights of :func:`bartlett_weight`.
     """
-    line = on_calendar(scores, positions)[0]
-    total = _products(line, line)
-    for lag in range(1, min(lags, len(line) - 1) + 1):
-        cross = _products(line[lag:], line[:-lag])
-        total += bartlett_weight(lag, lags) * (cross + cross.swapaxes(-1, -2))
+    return _bartlett(np.ascontiguousarray(on_calendar(scores, positions)[0].T), lags)
+
+
+def _bartlett(scores: Floats, lags: int) -> Floats:
+    """The same of scores of consecutive periods in rows, shape (p, S) or (N, p, S)."""
+    total = scores @ scores.swapaxes(-1, -2)
+    for lag in range(1, min(lags, scores.shape[-1] - 1) + 1):
+        cross = scores[..., lag:] @ scores[..., :-lag].swapaxes(-1, -2)
+        total += (1.0 - lag / (lags + 1.0)) * (cross + cross.swapaxes(-1, -2))
     return np.asarray(total)
 
 
@@ -110,16 +114,10 @@ def newey_west(influence: Floats, residuals: Floats, moments: Ints, lags: int | 
         By default :func:`lag_rule`.
     """
     columns, rows = influence.shape
-    scores = influence.T[:, :, None] * residuals[:, None, :]
-    total = bartlett_sum(scores, lag_rule(rows) if lags is None else lags, moments)
+    errors = on_calendar(residuals, moments)[0]
+    scores = np.ascontiguousarray(on_calendar(influence.T, moments)[0].T) * errors.T[:, None, :]
+    total = _bartlett(scores, lag_rule(rows) if lags is None else lags)
     return np.asarray(total * rows / (rows - columns))
-
-
-def _products(left: Floats, right: Floats) -> Floats:
-    """Sums over rows of products of scores, (p, p) or (N, p, p)."""
-    if left.ndim == 2:
-        return np.asarray(left.T @ right)
-    return np.asarray(np.einsum("tpn,tqn->npq", left, right))
 
 
 def lags_of(rule: int | str | None, X: Floats, residuals: Floats, places: Ints, constant: bool) -> Ints:
@@ -214,13 +212,18 @@ def score_autocorrelation(influence: Floats, residuals: Floats, positions: Ints)
     >>> score_autocorrelation(np.ones((1, 40)), alternating.T, np.arange(40)).round(2).tolist()
     [[-1.05]]
     """
-    pairs = np.flatnonzero(np.diff(positions) == 1)
-    if len(pairs) < _FEWEST_PAIRS:
+    first: slice | Ints = slice(None, -1)
+    second: slice | Ints = slice(1, None)
+    count = len(positions) - 1
+    if len(positions) and positions[-1] - positions[0] > count:
+        pairs = np.flatnonzero(np.diff(positions) == 1)
+        first, second, count = pairs, pairs + 1, len(pairs)
+    if count < _FEWEST_PAIRS:
         return np.full((len(influence), residuals.shape[1]), np.nan)
-    products = influence[:, pairs] * influence[:, pairs + 1] @ (residuals[pairs] * residuals[pairs + 1])
+    products = influence[:, first] * influence[:, second] @ (residuals[first] * residuals[second])
     with np.errstate(invalid="ignore", divide="ignore"):
-        rho = products / (influence[:, pairs] ** 2 @ residuals[pairs] ** 2)
-    return np.asarray(rho + (1.0 + 3.0 * rho) / len(pairs))
+        rho = products / (influence[:, first] ** 2 @ residuals[first] ** 2)
+    return np.asarray(rho + (1.0 + 3.0 * rho) / count)
 
 
 def least_persistence(weights: Floats, residuals: Floats, positions: Ints | None) -> Floats:

@@ -389,10 +389,14 @@ def _by_qr(estimates: Estimates, rows: Rows, window: int, span: slice, asset: in
 
 def r_squared(Y: Floats, rss: Floats | float, centred: bool, weights: Floats | None = None) -> Floats:
     """1 − RSS/TSS of each column; the total about the mean where there is a constant."""
-    row_weights = np.ones(len(Y)) if weights is None else weights
-    deviations = Y - (row_weights @ Y) / row_weights.sum() if centred else Y
+    if weights is None:
+        deviations = Y - Y.sum(axis=0) / len(Y) if centred else Y
+        total = np.einsum("tn,tn->n", deviations, deviations)
+    else:
+        deviations = Y - (weights @ Y) / weights.sum() if centred else Y
+        total = weights @ deviations**2
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(1.0 - rss / (row_weights @ deviations**2))
+        return np.asarray(1.0 - rss / total)
 
 
 def _middle(Y: Floats) -> Floats:
