@@ -33,8 +33,17 @@ def flat(result, path=""):
     return {name: number for key, part in parts for name, number in flat(part, key).items()}
 
 
+PROPERTIES = {  # of results that hold arrays
+    "Fit": ("coefficients", "covariance", "sigma", "r2", "lags", "dropped", "clusters"),
+    "BetaTable": ("coefficients", "covariance", "nobs", "sigma", "r2", "lags", "dropped", "clusters", "unadjusted"),
+}
+
+
 def _fields(result, path):
     """Public fields of a result; what it was made from is not what it says."""
+    if type(result).__name__ in PROPERTIES:
+        yield from ((f"{path}/{name}", getattr(result, name)) for name in PROPERTIES[type(result).__name__])
+        return
     made_from = {"metadata", "response", "design", "missing", "bootstrap", "weights", "values"}
     for field in dataclasses.fields(result):
         if field.name not in made_from:

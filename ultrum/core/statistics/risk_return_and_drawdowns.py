@@ -266,6 +266,8 @@ def _extremes(table: SeriesTable) -> dict[str, Floats | Ints | list[str]]:
     block, (first, last) = table.block, table.bounds
     present = np.isfinite(block)
     some, count = last >= 0, present.sum(axis=0)
+    if not len(block):  # a row without values, so that there is a worst one
+        block, present = np.full((1, len(count)), np.nan), np.zeros((1, len(count)), dtype=bool)
     worst = np.where(present, block, np.inf).argmin(axis=0)
     level = np.cumprod(np.where(present, 1.0 + simple_block(table), 1.0), axis=0)
     depth = level / np.maximum.accumulate(np.maximum(level, 1.0), axis=0) - 1.0

@@ -354,43 +354,9 @@ _COMMON_SHAPES: Final[dict[str, tuple[str, ...]]] = {
     "0000.00": ("2024.03",),
     "0000.0": ("2024.1",),
     "00.0000": ("03.2024",),
-    **dict.fromkeys(
-        (
-            "00.0",
-            "00.00",
-            "000.00",
-            "000.0",
-            "0.00",
-            "0.000",
-            "0.0000",
-            "00.000",
-            "000.000",
-            "0000.000",
-            "0.00000",
-            "-0.00",
-            "-0.0",
-            "-00.0",
-            "-0.000",
-            "-0.0000",
-            "-00.00",
-            "-0.00000",
-            "00.0",
-            "00.00",
-            "0000000",
-            "0000000000",
-            "0,000",
-            "00,000",
-            "000,000",
-            "0,000.00",
-            "00.0",
-            "00.00",
-            "000,00",
-            "0000,00",
-            "0,0000",
-        ),
-        (),
-    ),
+    **dict.fromkeys(("0000000", "0000000000", "0,000.00"), ()),
 }
+_DECIMAL: Final = re.compile(r"-?0{1,7}[.,]0+")  # shapes of numbers that are no dates, but for those above
 
 
 @lru_cache(maxsize=65_536)
@@ -400,7 +366,7 @@ def _candidates(shape: str) -> tuple[DateStyle, ...]:
         return ()
     if shape in _COMMON_SHAPES:
         return tuple(BY_NAME[name] for name in _COMMON_SHAPES[shape])
-    return styles_fitting(shape)
+    return () if _DECIMAL.fullmatch(shape) else styles_fitting(shape)
 
 
 def styles_fitting(shape: str) -> tuple[DateStyle, ...]:
