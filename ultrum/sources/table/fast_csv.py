@@ -50,6 +50,7 @@ _LONGEST: Final = 4 * 1024 * 1024  # bytes of them
 LARGE: Final = 48 * 1024  # bytes from which the sample is a small part of the file
 _MOST_DISTINCT: Final = 100_000
 _PLAIN: Final = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?|[-+]?(\d+,?\d*|,\d+)")
+_GROUPED: Final = re.compile(r"-?(?:[1-9]\d{0,2}(?:,\d{3})+|\d+)(?:\.\d*)?")
 _LOWER: Final = sorted(MISSING)
 _MARKS: Final = [*_LOWER, *[m.upper() for m in _LOWER], "NaN", "Null", "None", "N.A.", "Missing"]
 
@@ -79,9 +80,10 @@ def read_quick(
         columns = type_cells(block, options) if block is not None else None
     except TableError:
         return None
-    if block is None or columns is None or not _is_plain(block, columns):
+    grouped = _grouped_columns(block, columns) if block is not None and columns is not None else None
+    if block is None or columns is None or grouped is None:
         return None
-    whole = _whole(body, block, columns, encoding, options)
+    whole = _whole(body, block, columns, encoding, options, grouped)
     if whole is None or _needs_codes(whole, options):
         return None
     account = account_of(block.grid, [block], [])
@@ -132,29 +134,35 @@ def _sample_block(
     return name_bars(block, name)
 
 
-def _is_plain(block: Block, columns: Typed) -> bool:
-    """Whether all numbers of the sample are bare, without marks."""
+def _grouped_columns(block: Block, columns: Typed) -> frozenset[str] | None:
+    """Columns whose numbers have thousands marks, where all others of the sample are bare; else None."""
     if (
         columns.dates.style in FISCAL_YEARS
         or columns.rejected
         or columns.breaks
         or (columns.statuses and not columns.status_of)
     ):
-        return False
-    places = [block.place_of[n] for n in columns.numeric]
-    for row in block.rows:
-        for place in places:
-            cell = str(row[place])
-            if cell.lower() not in MISSING and not _PLAIN.fullmatch(cell):
-                return False
-    return True
+        return None
+    grouped = set()
+    for name in columns.numeric:
+        cells = {str(row[block.place_of[name]]) for row in block.rows}
+        others = [c for c in cells if c.lower() not in MISSING and not _PLAIN.fullmatch(c)]
+        if others and not all(_GROUPED.fullmatch(c) for c in others):
+            return None
+        if others or any(_GROUPED.fullmatch(c) and "," in c for c in cells):
+            grouped.add(name)
+    decimal = next(d.chosen for d in columns.decisions if d.what == "decimal mark")
+    return None if grouped and decimal != "." else frozenset(grouped)
 
 
-def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions) -> Typed | None:
+def _whole(
+    body: bytes, block: Block, sample: Typed, encoding: str, options: TableOptions, grouped: frozenset[str]
+) -> Typed | None:
     """The whole file, with the decisions of the sample."""
     decimal = next(d.chosen for d in sample.decisions if d.what == "decimal mark")
     names = block.heading.names
-    types = {f"{k}": pa.float64() if n in sample.units else pa.string() for k, n in enumerate(names)}
+    bare = {n for n in sample.units if n not in grouped}
+    types = {f"{k}": pa.float64() if n in bare else pa.string() for k, n in enumerate(names)}
     mark = {"tab": "\t"}.get(block.grid.how, block.grid.how)
     try:
         table = pyarrow.csv.read_csv(
@@ -174,11 +182,11 @@ def _whole(body: bytes, block: Block, sample: Typed, encoding: str, options: Tab
     dates = _dates(table, block, sample, options.first_year)
     if dates is None:
         return None
-    columns = {n: _column(table.column(block.place_of[n])) for n in sample.columns}
+    columns = _columns_of(table, block, sample, grouped)
     rows = table.num_rows
     del table
     pa.default_memory_pool().release_unused()
-    if any(sentinel_in(columns[n]) is not None for n in sample.numeric):
+    if columns is None or any(sentinel_in(columns[n]) is not None for n in sample.numeric):
         return None
     last = block.lines[0] + rows - 1
     decisions = [
@@ -219,6 +227,27 @@ def _lines_from(body: bytes, skipped: int) -> int:
 
 def _codec(encoding: str) -> str:
     return "utf8" if encoding.startswith("utf-8") else encoding
+
+
+def _columns_of(table: pa.Table, block: Block, sample: Typed, grouped: frozenset[str]) -> dict[str, Array] | None:
+    """Numbers and texts by column; None if a number with thousands marks is not one."""
+    columns = {}
+    for name in sample.columns:
+        cells = table.column(block.place_of[name])
+        read = _without_groups(cells) if name in grouped else _column(cells)
+        if read is None:
+            return None
+        columns[name] = read
+    return columns
+
+
+def _without_groups(cells: pa.ChunkedArray) -> Array | None:
+    """Numbers with commas between thousands; None if a cell is neither one nor missing."""
+    missing = pc.or_kleene(pc.is_null(cells), pc.is_in(cells, pa.array(["", *_MARKS])))
+    if not pc.all(pc.or_kleene(missing, pc.match_substring_regex(cells, f"^(?:{_GROUPED.pattern})$"))).as_py():
+        return None
+    bare = pc.if_else(missing, None, pc.replace_substring(cells, ",", ""))
+    return np.asarray(bare.cast(pa.float64()).to_numpy())
 
 
 def _column(column: pa.ChunkedArray) -> Array:

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-import scipy.linalg
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.errors import EstimationError, choices, name_list
@@ -31,6 +30,8 @@ def refine(X: Floats, y: Floats, Q: Floats, R: Floats, start: Floats) -> tuple[F
         QR factors of X in double precision.
     start : ndarray, shape (p, N)
     """
+    import scipy.linalg
+
     b = start.astype(np.longdouble)
     r = y - X @ b
     for _ in range(_STEPS):
@@ -178,6 +179,8 @@ def near_collinear(X: Floats, limit: float) -> bool:
 
 def inflation(X: Floats, centred: bool) -> Floats:
     """Variance inflation 1/(1 − R²) of each column on the others (Marquardt 1970), shape (K,)."""
+    import scipy.linalg
+
     columns = X - X.mean(axis=0) if centred else X
     R = np.linalg.qr(unit_columns(columns))[1]
     with np.errstate(divide="ignore"):
@@ -187,6 +190,8 @@ def inflation(X: Floats, centred: bool) -> Floats:
 
 def _refuse_dependent(X: Floats, labels: Sequence[str]) -> None:
     """Names of the columns that are linear combinations of others, found by pivoted QR."""
+    import scipy.linalg
+
     length = np.linalg.norm(X, axis=0)
     scaled = X / np.where(length > 0, length, 1.0)
     R, pivot = scipy.linalg.qr(scaled, mode="r", pivoting=True)
@@ -232,6 +237,8 @@ def combinations_among(block: Floats, sizes: Floats) -> Ints:
     >>> combinations_among(block, np.linalg.norm(block, axis=0)).tolist()
     [0]
     """
+    import scipy.linalg
+
     lengths = np.linalg.norm(block, axis=0)
     empty = lengths <= _COLLINEAR * sizes
     kept = np.flatnonzero(~empty)
