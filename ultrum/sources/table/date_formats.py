@@ -356,7 +356,9 @@ _COMMON_SHAPES: Final[dict[str, tuple[str, ...]]] = {
     "00.0000": ("03.2024",),
     **dict.fromkeys(("0000000", "0000000000", "0,000.00"), ()),
 }
-_DECIMAL: Final = re.compile(r"-?0{1,7}[.,]0+|-?0{1,3}(?:,0{3}){2,}(?:\.0+)?")  # shapes of numbers that are no dates, but for those above
+_DECIMAL: Final = re.compile(
+    r"-?0{1,7}[.,]0+|-?0{1,3}(?:,0{3}){2,}(?:\.0+)?"
+)  # shapes of numbers that are no dates, but for those above
 
 
 @lru_cache(maxsize=65_536)

@@ -279,41 +279,61 @@ def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints
     Computed window by window, so the residuals of one window fit in the cache.
     """
     meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
-    errors, products = np.empty((2, view.width, nobs.shape[1]))
-    depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
+    errors = np.empty((view.width, nobs.shape[1]))
+    depth = np.zeros_like(nobs)
+    if recipe.errors in HAC:
+        depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
+    lagged = _LaggedProducts(rows, view.width)
     slack = (
         cholesky.double_off_diagonal(cholesky.pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
     )
-    for which in range(view.count):
-        one = view.one(which)
-        np.matmul(one.of(rows.shifted)[0], solution.coefficients[:, which], out=errors)
-        np.subtract(one.of(rows.response)[0], errors, out=errors)
-        errors *= one.of(rows.present)[0]
+    for which, start in enumerate(view.starts.tolist()):
+        window = slice(start, start + view.width)
+        np.matmul(rows.shifted[window], solution.coefficients[:, which], out=errors)
+        np.subtract(rows.response[window], errors, out=errors)
+        errors *= rows.present[window]
         if slack is not None:
-            leverage = one.of(rows.products)[0] @ slack[which]
-            if one.weights is not None:
-                leverage *= one.weights[:, None]
+            leverage = rows.products[window] @ slack[which]
+            if view.weights is not None:
+                leverage *= view.weights[:, None]
             free = np.maximum(1.0 - leverage, np.finfo(float).eps)
             errors /= np.sqrt(free) if recipe.errors == "hc2" else free
-        if one.weights is not None:
-            errors *= one.weights[:, None]
-        np.multiply(errors, errors, out=products)
-        np.matmul(one.of(rows.products)[0].T, products, out=meat[which])
-        if recipe.errors in HAC:
-            _add_lags(meat[which], one, rows, errors, products, depth[which])
+        if view.weights is not None:
+            errors *= view.weights[:, None]
+        own = depth[which]  # each estimate has its own number of lags, nearly always the same
+        for lags in range(int(own.min()), int(own.max()) + 1):
+            some = own == lags
+            if some.any():
+                lagged.sum_into(meat[which], errors, start, lags, slice(None) if some.all() else some)
     if recipe.errors in ("hc1", *HAC):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
 
 
-def _add_lags(meat: Floats, one: _Views, rows: Rows, errors: Floats, products: Floats, depth: Ints) -> None:
-    """Bartlett-weighted products of lagged scores; each estimate has its own number of lags."""
-    window = one.of(rows.shifted)[0]
-    for lag in range(1, min(int(depth.max()), one.width - 1) + 1):
-        pairs = cholesky.pack_products(window[lag:], window[:-lag])
-        cross = pairs.T @ np.multiply(errors[lag:], errors[:-lag], out=products[lag:])
-        cross *= bartlett_weight(lag, depth)
-        meat += cross
+class _LaggedProducts:
+    """Products of regressors with those of later rows, with Bartlett weights; all lags are summed at once."""
+
+    def __init__(self, rows: Rows, width: int) -> None:
+        self.rows, self.width = rows, width
+        self._pairs: dict[int, list[Floats]] = {}
+        self._products = np.empty((0, 0))
+
+    def sum_into(self, meat: Floats, errors: Floats, start: int, lags: int, some: slice | Bools) -> None:
+        """Sums (q, N) over a window of the products of scores, for some dependent variables."""
+        if lags not in self._pairs:
+            x, most = self.rows.shifted, min(lags, self.width - 1)
+            later = [bartlett_weight(k, lags) * cholesky.pack_products(x[k:], x[:-k]) for k in range(1, most + 1)]
+            self._pairs[lags] = [self.rows.products, *later]
+        lengths = [self.width - lag for lag in range(len(self._pairs[lags]))]
+        pairs = np.concatenate([p[start : start + n] for p, n in zip(self._pairs[lags], lengths, strict=True)])
+        chosen = errors[:, some]
+        shape = (len(pairs), chosen.shape[1])
+        if self._products.shape != shape:
+            self._products = np.empty(shape)
+        ends = np.cumsum(lengths)
+        for lag, (low, high) in enumerate(zip(ends - lengths, ends, strict=True)):
+            np.multiply(chosen[lag:], chosen[: self.width - lag], out=self._products[low:high])
+        meat[:, some] = pairs.T @ self._products
 
 
 def _cosine_covariance(
