@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
-from copy import copy
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields, replace
 from typing import Any, Final
 
@@ -176,10 +175,33 @@ class Metadata:
         Metadata
             The changed copy.
         """
-        stepped = copy(self)  # skips the checks of replace, which tables of thousands would repeat
-        for fact, value in {**checked, "trail": (*self.trail, step)}.items():
-            object.__setattr__(stepped, fact, value)
-        return stepped
+        return self._with({**checked, "trail": (*self.trail, step)})
+
+    def for_each(self, names: Iterable[str]) -> list[Metadata]:
+        """The same facts for series of other names.
+
+        Parameters
+        ----------
+        names : iterable of str
+            Names of the series.
+
+        Returns
+        -------
+        list of Metadata
+            One for each name.
+
+        Examples
+        --------
+        >>> [m.unit for m in Metadata(measure="return").for_each(["a", "b"])]
+        ['decimal', 'decimal']
+        """
+        return [self._with({"name": name}) for name in names]
+
+    def _with(self, checked: Mapping[str, object]) -> Metadata:
+        """Copy with other valid fields, without the checks that tables of thousands would repeat."""
+        new = object.__new__(Metadata)
+        new.__dict__.update(self.__dict__, **checked)
+        return new
 
     @property
     def is_return(self) -> bool:

@@ -297,9 +297,9 @@ class SeriesTable(LabelledData):
         refuse_duplicates(ordinals, frequency, str(next(iter(values.columns), "")))
         numbers = numbers_in(ordered)
         facts.pop("name", None)
-        names = [str(n) for n in values.columns]
+        names = [str(n) for n in values.columns.to_numpy()]
         refuse_one_name_twice(names)
-        metadata = [Metadata(name=n, frequency=frequency, **facts) for n in names]
+        metadata = Metadata(frequency=frequency, **facts).for_each(names)
         index = index_like(ordered.index, ordinals, frequency)
         numbers = numbers / 100.0 if percent else numbers_held(ordered, numbers)
         return cls.from_arrays(numbers, index, metadata)
