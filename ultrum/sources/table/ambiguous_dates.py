@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
+from functools import cached_property
 from typing import Any, Final
 
 import numpy as np
@@ -251,6 +252,7 @@ def refuse_day_month_swap(moments: Dates, where: str) -> None:
         With the number of such rows and the first one.
     """
     days = moments.astype("datetime64[D]")[~np.isnat(moments)]
+    days = days[np.diff(days.view(np.int64), prepend=-(1 << 62)) != 0]  # rows of one date stand together
     early = _day(days) <= 12
     if len(days) < _LEAST_ROWS or early.all() or not early.any():
         return
@@ -319,7 +321,7 @@ class ReadDates:
             return self.moments
         return np.asarray(self.moments.astype("datetime64[s]") - self.offsets.astype("timedelta64[s]"))
 
-    @property
+    @cached_property
     def has_times(self) -> bool:
         """Whether any instant is not midnight."""
         seconds = self.moments.astype("datetime64[s]").view(np.int64)

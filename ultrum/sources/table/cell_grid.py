@@ -11,7 +11,7 @@ from typing import Any, Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Dates
+from ultrum.core.array_types import Array, Dates, Ints
 from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.download_and_limits import current
@@ -248,6 +248,7 @@ _IDENTIFIERS: Final = frozenset(
     )
 )
 _MOST_KEYS: Final = 4
+_MOST_PLACES: Final = 1 << 27  # bytes of a table of places
 _REPEATS: Final = 2  # an identifier is next to so many dates at least, on average
 
 
@@ -279,14 +280,70 @@ def _identifier_columns(texts: Mapping[str, Array]) -> list[str]:
 
 def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Dates) -> list[str] | None:
     """The first column, or the first few together, that identify the rows of each date."""
-    frame = pd.DataFrame({n: texts[n] for n in names}).assign(**{"": moments})
-    alone = [n for n in names if not frame.duplicated(["", n]).any()]
-    if alone:
-        return alone[:1]
+    days, codes = codes_of(moments), {name: codes_of(texts[name]) for name in names}
+    for name in names:
+        if not rows_repeat([days, codes[name]]):
+            return [name]
     for count in range(2, min(len(names), _MOST_KEYS) + 1):
-        if not frame.duplicated(["", *names[:count]]).any():
+        if not rows_repeat([days, *(codes[name] for name in names[:count])]):
             return list(names[:count])
     return None
+
+
+class CodedTexts(np.ndarray[tuple[int], np.dtype[np.object_]]):
+    """Texts with the integer of each, so that a million cells are told apart once; a part of them has none."""
+
+    codes: Ints | None
+
+    @classmethod
+    def of(cls, distinct: Sequence[str], codes: Ints) -> CodedTexts:
+        """The texts of codes."""
+        texts = np.asarray(distinct, dtype=object)[codes].view(cls)
+        texts.codes = codes
+        return texts
+
+    def __array_finalize__(self, source: object) -> None:
+        """Another array has no codes."""
+        self.codes = None
+
+
+def codes_of(values: Array) -> Ints:
+    """An integer for each distinct value."""
+    if isinstance(values, CodedTexts) and values.codes is not None:
+        return values.codes
+    numbers = values.view(np.int64) if values.dtype.kind in "mM" else values
+    return np.asarray(pd.factorize(numbers, use_na_sentinel=False)[0], dtype=np.int64)
+
+
+def first_rows(codes: Ints) -> Ints:
+    """The first row of each code, −1 for a code that no row has.
+
+    Examples
+    --------
+    >>> first_rows(np.array([2, 0, 2])).tolist()
+    [1, -1, 0]
+    """
+    rows = np.full(int(codes.max(initial=-1)) + 1, -1)
+    rows[codes[::-1]] = np.arange(len(codes))[::-1]
+    return rows
+
+
+def rows_repeat(columns: Sequence[Ints]) -> bool:
+    """Whether a row of codes stands twice.
+
+    Examples
+    --------
+    >>> rows_repeat([np.array([0, 0, 1]), np.array([0, 1, 0])]), rows_repeat([np.array([0, 1, 0])])
+    (False, True)
+    """
+    rows = columns[0]
+    for codes in columns[1:]:
+        rows = rows * (int(codes.max(initial=0)) + 1) + codes
+        if rows.max(initial=0) > _MOST_PLACES:
+            rows = codes_of(rows)
+    places = np.zeros(int(rows.max(initial=-1)) + 1, dtype=bool)
+    places[rows] = True
+    return int(np.count_nonzero(places)) < len(rows)
 
 
 def identifier_column(cells: Mapping[str, Array], numeric: Sequence[str], moments: Dates) -> str | None:

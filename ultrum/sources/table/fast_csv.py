@@ -32,7 +32,7 @@ from ultrum.sources.table.ambiguous_dates import (
     seconds_of,
     with_centuries,
 )
-from ultrum.sources.table.cell_grid import key_columns
+from ultrum.sources.table.cell_grid import CodedTexts, key_columns
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
 from ultrum.sources.table.file_formats import text_grid
@@ -254,8 +254,7 @@ def _column(column: pa.ChunkedArray) -> Array:
     if pa.types.is_floating(column.type):
         return np.asarray(column.to_numpy())
     coded = column.combine_chunks().dictionary_encode()  # equal cells share one text
-    texts = np.asarray(coded.dictionary.to_pylist(), dtype=object)
-    return np.asarray(texts[coded.indices.to_numpy()])
+    return CodedTexts.of(coded.dictionary.to_pylist(), coded.indices.to_numpy().astype(np.int64))
 
 
 def _dates(table: pa.Table, block: Block, sample: Typed, first_year: int | None) -> ReadDates | None:
@@ -265,7 +264,7 @@ def _dates(table: pa.Table, block: Block, sample: Typed, first_year: int | None)
     if style is None or len(joined.used) > 2 or (joined.how and "time" not in joined.how):
         return None
     cells = table[f"{joined.used[0]}"].combine_chunks()
-    moments = by_places(cells, style.template, str(joined.cells[0])) if not joined.how else None
+    moments = _by_places(cells, style.template, str(joined.cells[0])) if not joined.how else None
     if moments is None and joined.how:
         moments = _day_and_clock(table, joined.used, style.template)
     if moments is None and not joined.how:
@@ -277,6 +276,15 @@ def _dates(table: pa.Table, block: Block, sample: Typed, first_year: int | None)
     if style.frequency == "D":
         refuse_day_month_swap(moments, block.place)
     return replace(sample.dates, moments=moments)
+
+
+def _by_places(cells: pa.Array, template: str, first: str) -> Dates | None:
+    """Dates by the places of their digits; dates that stand in many rows are read once."""
+    coded = cells.dictionary_encode()
+    if 4 * len(coded.dictionary) > len(cells):
+        return by_places(cells, template, first)
+    moments = by_places(coded.dictionary, template, first)
+    return None if moments is None else np.asarray(moments[coded.indices.to_numpy()])
 
 
 def _day_and_clock(table: pa.Table, used: tuple[int, ...], template: str) -> Dates | None:

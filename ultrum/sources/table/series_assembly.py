@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from typing import Any, Final, Literal
 
 import numpy as np
@@ -22,7 +22,7 @@ from ultrum.core.time.frequency import Frequency, parse_period
 from ultrum.core.time.index_frequency_and_gaps import distinct, infer_frequency, intraday_frequency
 from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
-from ultrum.sources.table.cell_grid import key_columns
+from ultrum.sources.table.cell_grid import CodedTexts, codes_of, first_rows, key_columns, rows_repeat
 from ultrum.sources.table.composite_dates import in_zone
 from ultrum.sources.table.number_formats import is_number_text
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
@@ -132,7 +132,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
         tuple(columns.rejected),
         columns.frame,
         events=_events(columns),
-        cells=partial(_cells, columns, ()),
+        cells=functools.partial(_cells, columns, ()),
     )
     if options.records_only:
         return plain
@@ -148,7 +148,11 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
             f"{name}: the dates have no frequency. Set frequency=, such as frequency='D', or records_only=True "
             "to read the rows as they are."
         )
-    fields = _long(name, columns, keys, labels, rows, options) if keys else _wide(name, columns, rows, options)
+    fields = (
+        _wide(name, columns, rows, options)
+        if labels is None
+        else _long(name, columns, keys, labels, rows, options)
+    )
     if not keys:
         fields = _name_only_asset(fields, columns)
     shape = f"long, named by {' and '.join(repr(k) for k in keys)}" if keys else "wide, one series a column"
@@ -160,7 +164,9 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     ]
     changes = {int(rows.ordinals[b]) for b in columns.breaks}
     parted = split_at_breaks(fields, changes, options.breaks or (), rows.frequency)
-    return replace(plain, fields=parted, decisions=(*decisions, *taken), cells=partial(_cells, columns, keys))
+    return replace(
+        plain, fields=parted, decisions=(*decisions, *taken), cells=functools.partial(_cells, columns, keys)
+    )
 
 
 def _cells(columns: Typed, keys: Sequence[str]) -> tuple[CellsOfColumn, ...]:
@@ -224,7 +230,7 @@ def _without_copies(typed_columns: Typed) -> tuple[Typed, list[Decision]]:
     if (steps > 0).all() or (steps < 0).all():
         return typed_columns, []
     texts = {n: c for n, c in typed_columns.columns.items() if n not in typed_columns.units}
-    if not pd.DataFrame({**texts, "": instants}).duplicated().any():
+    if not rows_repeat([codes_of(values) for values in (instants, *texts.values())]):
         return typed_columns, []
     repeated = typed_columns.frame().assign(**{"": instants}).duplicated().to_numpy()
     if not repeated.any():
@@ -291,10 +297,12 @@ def _key_columns(columns: Typed, options: TableOptions) -> list[str] | None:
 def _join_keys(columns: Typed, keys: Sequence[str]) -> Array | None:
     if not keys:
         return None
-    joined = columns.columns[keys[0]].astype(str)
-    for key in keys[1:]:
-        joined = np.char.add(np.char.add(joined, "."), columns.columns[key].astype(str))
-    return np.asarray(joined, dtype=object)
+    if len(keys) > 1:
+        parts = [columns.columns[key].astype(str).astype(object) for key in keys]
+        return np.asarray(functools.reduce(lambda left, right: left + "." + right, parts), dtype=object)
+    cells = columns.columns[keys[0]]
+    codes = codes_of(cells)
+    return CodedTexts.of([str(cells[row]) if row >= 0 else "" for row in first_rows(codes).tolist()], codes)
 
 
 def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str) -> _Rows | None:
@@ -321,8 +329,7 @@ def _rows(columns: Typed, labels: Array | None, options: TableOptions, name: str
 
 
 def _are_distinct(ordinals: Ints, labels: Array | None) -> bool:
-    frame = pd.DataFrame({"o": ordinals, "k": labels if labels is not None else ""})
-    return not frame.duplicated().any()
+    return not rows_repeat([codes_of(v) for v in (ordinals, labels) if v is not None])
 
 
 def _frequency(dates: ReadDates, labels: Array | None) -> tuple[Frequency, str] | None:
@@ -440,10 +447,11 @@ def _gaps(columns: Typed, rows: _Rows, ordered: Ints) -> Ints:
 
 
 def _long(
-    name: str, typed_columns: Typed, keys: Sequence[str], labels: Array | None, rows: _Rows, options: TableOptions
+    name: str, typed_columns: Typed, keys: Sequence[str], labels: Array, rows: _Rows, options: TableOptions
 ) -> dict[str, SeriesTable]:
-    ordinals, place = np.unique(rows.ordinals, return_inverse=True)
-    columns, names = pd.factorize(np.asarray(labels, dtype=object))
+    place, ordinals = pd.factorize(rows.ordinals, sort=True)
+    columns = pd.factorize(codes_of(labels))[0]
+    names = labels[first_rows(columns)]
     _refuse_names_used_once(name, keys, len(names), len(columns), len(ordinals))
     filled = np.zeros((len(ordinals), len(names)), dtype=bool)
     filled[place, columns] = True
@@ -454,7 +462,7 @@ def _long(
         )
     stated = {fact: _fact_values(name, typed_columns, labels, fact) for fact in ("currency", "title", "name")}
     stated["unit"] = _fact_values(name, typed_columns, labels, typed_columns.unit_column)
-    pairs = _pairs_of(typed_columns, keys, labels)
+    pairs = _pairs_of(typed_columns, keys, labels, names)
     index, fields = rows.index_of(ordinals), {}
     alone = len(typed_columns.numeric) == 1 and typed_columns.numeric[0].lower() in _VALUE_NAMES
     for column in typed_columns.numeric:
@@ -487,16 +495,14 @@ def _refuse_names_used_once(name: str, keys: Sequence[str], names: int, rows: in
         )
 
 
-def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array | None) -> dict[str, str]:
+def _pairs_of(columns: Typed, keys: Sequence[str], labels: Array, names: Array) -> dict[str, str]:
     """Base and quote currency of each name, if it is a pair or two columns have the two currencies."""
-    if labels is None:
-        return {}
     texts = {n.lower(): c for n, c in columns.columns.items() if n not in columns.units}
     base = next((texts[w] for w in _BASE_WORDS if w in texts), None)
     quote = next((texts[w] for w in _QUOTE_WORDS if w in texts), None)
     if base is None or quote is None:
-        names = set(labels) if len(keys) == 1 else set()
-        return {str(n): "/".join(p) for n in names if (p := pair_in(str(n)))}
+        single_key = names if len(keys) == 1 else ()
+        return {str(n): "/".join(p) for n in single_key if (p := pair_in(str(n)))}
     pairs: dict[str, set[str]] = {}
     for label, one, other in zip(labels, base, quote, strict=True):
         pairs.setdefault(str(label), set()).add(f"{one}/{other}")
