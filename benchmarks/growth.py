@@ -1,97 +1,192 @@
-"""Growth of time and memory with assets, dates and factors
+"""Growth of time and memory of the most used functions with assets, dates, factors, columns, rows and records
 
-Rolling windows of 60 months with classical errors, and the panel regression with Newey–West errors; each point is a process
-of its own. Twice as much data should take twice the time: the last column says by what power time grows.
+Each function works on data of one size and of eight times that size, with everything else held; the exponent is the
+logarithm of the ratio of times (or of the most memory that NumPy and Python allocate) to base eight. One is linear; below
+one, a fixed cost is a part of the smaller. Work in less than a millisecond says little about growth.
 """
 
-import json
-import subprocess
+import contextlib
 import sys
+import tempfile
+import time
+import tracemalloc
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 
-FIGURE = Path(__file__).parent.parent / "docs" / "screenshots" / "growth.png"
-BASE = {"assets": 1000, "months": 480, "factors": 3}
-LINES = {"assets": (500, 1000, 2000, 4000, 8000), "months": (120, 240, 480, 960), "factors": (1, 3, 6, 10)}
-_POINT = """
-import json, sys, time
-import numpy as np, pandas as pd, ultrum as ul
-said = json.loads(sys.argv[1])
-rng = np.random.default_rng(0)
-index = pd.period_range("1930-01", periods=said["months"], freq="M")
-F = pd.DataFrame(rng.normal(0, 0.04, (said["months"], said["factors"])), index)
-Y = F.to_numpy() @ rng.normal(0.5, 0.3, (said["factors"], said["assets"]))
-Y += rng.normal(0, 0.08, Y.shape)
-Y[rng.random(Y.shape) < 0.05] = np.nan
-Y = pd.DataFrame(Y, index)
-def held(word):
-    return next(int(l.split()[1]) / 1024 for l in open("/proc/self/status") if l.startswith(word))
-before = held("VmRSS")
-took = {}
-for name, work in (
-    ("rolling", lambda: ul.rolling_regress(Y, F, window=60)),
-    ("panel", lambda: ul.regress(Y, F, errors="hac")),
-):
-    times = []
-    for _ in range(3):
+import ultrum as ul
+from ultrum.core.time.frequency import Frequency
+from ultrum.sources.download_and_limits import Download
+from ultrum.vault.search_index import Entry, Listings
+from ultrum.vault.store import Vault
+
+FACTOR = 8
+BASE = {"assets": 250, "dates": 240, "factors": 3}
+
+
+def least(work, repeats):
+    taken = []
+    for _ in range(repeats):
         start = time.perf_counter()
-        made = work()
-        times.append(time.perf_counter() - start)
-        del made
-    took[name] = min(times)
-print(json.dumps({**took, "memory": held("VmHWM") - before}))
-"""
+        work()
+        taken.append(time.perf_counter() - start)
+    return min(taken)
 
 
-def point(said):
-    made = subprocess.run(
-        [sys.executable, "-c", _POINT, json.dumps(said)], capture_output=True, text=True, check=True
-    )
-    return json.loads(made.stdout)
+def most(work):
+    tracemalloc.start()
+    work()
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    return peak
+
+
+def point(work, repeats=3):
+    """Least time and most memory of some work, after one run that loads what it needs."""
+    work()
+    return least(work, repeats), most(work)
+
+
+class Market:
+    """Assets, factors and a risk-free rate of a size; monthly returns, and the prices they come from."""
+
+    def __init__(self, **sizes):
+        size = {**BASE, **sizes}
+        T, N, K = size["dates"], size["assets"], size["factors"]
+        rng = np.random.default_rng(0)
+        self.months = Frequency("M").index(np.arange(T) - 1200)
+        F = rng.normal(0.005, 0.04, (T, K))
+        Y = F @ rng.normal(0.5, 0.3, (K, N)) + rng.normal(0, 0.08, (T, N))
+        Y[rng.random((T, N)) < 0.02] = np.nan
+        names = [f"a{i}" for i in range(N)]
+        self.frame = pd.DataFrame(np.clip(Y, -0.9, None), self.months, names)
+        self.table = ul.SeriesTable.from_pandas(self.frame, measure="return", excess_of="bill")
+        factors = pd.DataFrame(F, self.months, [f"f{k}" for k in range(K)])
+        self.factors = ul.SeriesTable.from_pandas(factors, measure="return", excess_of="bill")
+        self.bill = ul.TimeSeries.from_pandas(pd.Series(0.002, self.months), name="bill", measure="return")
+        self.returns = ul.SeriesTable.from_pandas(self.frame.fillna(0.0) + 0.002, measure="return")
+        self.prices = ul.SeriesTable.from_pandas((1 + self.frame.fillna(0)).cumprod() * 100, measure="price")
+        self.scores = ul.SeriesTable.from_pandas(self.frame, measure="score")
+        self.chars = {"size": pd.DataFrame(rng.normal(size=(T, N)), self.months, names)}
+
+    def panel(self):
+        return ul.align(assets=self.returns, factors=self.factors, risk_free=self.bill)
+
+
+def functions(m):
+    """Work by name on a market."""
+    panel, betas = m.panel(), ul.regress(m.table, m.factors)
+    premia = {name: 0.05 for name in m.factors.names}
+    return {
+        "SeriesTable.from_pandas": lambda: ul.SeriesTable.from_pandas(m.frame, measure="return"),
+        "returns": lambda: ul.returns(m.prices),
+        "to_frequency": lambda: ul.to_frequency(m.prices, "Q"),
+        "excess": lambda: ul.excess(m.returns, m.bill),
+        "growth": lambda: ul.growth(m.prices),
+        "rolling": lambda: ul.rolling(m.prices, 12, how="mean"),
+        "lag": lambda: ul.lag(m.prices, "P1M"),
+        "standardise": lambda: ul.standardise(m.prices, window="expanding"),
+        "rebase": lambda: ul.rebase(m.prices),
+        "fill": lambda: ul.fill(m.scores, how="forward"),
+        "align": m.panel,
+        "regress": lambda: ul.regress(m.table, m.factors),
+        "factor_betas": lambda: ul.factor_betas(panel),
+        "rolling_regress": lambda: ul.rolling_regress(m.table, m.factors, window=60, errors="classical"),
+        "shrink_betas": lambda: ul.shrink_betas(betas),
+        "two_pass": lambda: ul.two_pass(panel, m.factors.names, errors="fama_macbeth"),
+        "two_pass, characteristics": lambda: ul.two_pass(panel, [], characteristics=m.chars),
+        "risk_return": lambda: ul.risk_return(m.returns),
+        "drawdowns": lambda: ul.drawdowns(m.returns),
+        "momentum": lambda: ul.momentum(m.returns),
+        "cost_of_equity": lambda: ul.cost_of_equity(betas, premia=premia, risk_free=0.03, draws=0),
+        "BetaTable.to_frame": betas.to_frame,
+        "SeriesTable to csv": lambda: ul.save(m.prices, Path(PLACE.name, "prices.csv")),
+    }
+
+
+PLACE = tempfile.TemporaryDirectory()
+
+
+def over_market():
+    small = {dimension: functions(Market(**{dimension: size})) for dimension, size in BASE.items()}
+    for dimension, size in BASE.items():
+        large = functions(Market(**{dimension: FACTOR * size if dimension != "factors" else 24}))
+        ratio = FACTOR
+        for name, work in small[dimension].items():
+            yield name, dimension, work, large[name], ratio
+
+
+def wide_file(columns, rows):
+    frame = pd.DataFrame(np.random.default_rng(0).normal(100, 5, (rows, columns)).round(2))
+    frame.index = pd.bdate_range("1950-01-02", periods=rows).strftime("%Y-%m-%d")
+    frame.columns = [f"s{i}" for i in range(columns)]
+    path = Path(PLACE.name, f"wide-{columns}-{rows}.csv")
+    frame.rename_axis("date").to_csv(path)
+    return lambda: ul.read_series(path).series
+
+
+def page(tables):
+    rows = "".join(f"<tr><td>2020-{m:02d}</td><td>{m}.5</td></tr>" for m in range(1, 7))
+    parts = (f"<h2>T{k}</h2><table><tr><th>date</th><th>s{k}</th></tr>{rows}</table>" for k in range(tables))
+    path = Path(PLACE.name, f"{tables}.html")
+    path.write_text(f"<html><body>{''.join(parts)}</body></html>")
+    return lambda: ul.read_series(path, sheet="T3")
+
+
+def over_files():
+    yield "read_series", "columns of a file", wide_file(1_000, 60), wide_file(8_000, 60), FACTOR
+    yield "read_series", "rows of a file", wide_file(5, 2_000), wide_file(5, 16_000), FACTOR
+    yield "read_series", "tables of a page", page(60), page(480), FACTOR
+
+
+def listings(count):
+    words = "tide freight harbour wages prices yield output credit rents births timber whelk quay salt".split()
+    rng = np.random.default_rng(0)
+    entries = [Entry("s", f"s:F{i % 40}/M.{i}", f"{' '.join(rng.choice(words, 3))} number {i}", "Monthly", f"Flow {i % 40}",
+                     "Economy", f"Q{i % 26}", "index", "QML") for i in range(count)]  # fmt: skip
+    index = Listings(Path(PLACE.name, f"l{count}.sqlite"))
+    index.replace("s", entries, "2025")
+    return lambda: index.search("freight harbour")
+
+
+def vault(count):
+    """A vault with as many records of small files; the time to record them all, to find each as of a day, and to verify."""
+    names = [f"M.{number}" for number in range(count)]
+
+    def fill():
+        with tempfile.TemporaryDirectory() as folder, contextlib.closing(Vault(folder)) as place:
+            for number, name in enumerate(names):
+                place.record("s", name, Download(b"2024-01,%d\n" % number, "text/csv"))
+
+    place = Vault(Path(PLACE.name, f"vault{count}"))
+    for number, name in enumerate(names):
+        place.record("s", name, Download(b"2024-01,%d\n" % number, "text/csv"))
+    return fill, lambda: [place.latest("s", name, "2030-01-01") for name in names], place.verify, place.records
+
+
+def over_records():
+    yield "find", "listings", listings(5_000), listings(40_000), FACTOR
+    for name, small, large in zip(("record all", "latest at, of all", "verify", "records"), vault(150), vault(1_200), strict=True):
+        yield f"vault, {name}", "records", small, large, FACTOR
 
 
 def run():
-    found = {name: [point({**BASE, name: size}) for size in sizes] for name, sizes in LINES.items()}
-    draw(found)
-    lines = ["| with | from | to | rolling, s | panel, s | memory over input, MB | power of rolling |",
-             "|---|---:|---:|---|---|---|---:|"]  # fmt: skip
-    for name, sizes in LINES.items():
-        rows = found[name]
-        cells = [
-            " → ".join(f"{rows[k][what]:.{digits}f}" for k in (0, -1))
-            for what, digits in (("rolling", 3), ("panel", 3), ("memory", 0))
-        ]
-        power = np.polyfit(np.log(sizes), np.log([r["rolling"] for r in rows]), 1)[0]
-        lines.append(f"| {name} | {sizes[0]:,} | {sizes[-1]:,} | {' | '.join(cells)} | {power:.2f} |")
-    base = f"{BASE['assets']:,} assets, {BASE['months']} months, {BASE['factors']} factors"
-    return "\n".join([*lines, f"\nWhere nothing else is said: {base}. ![growth](screenshots/growth.png)"])
+    lines = ["| function | with | time, s | 8 times as much | exponent | memory, MB | 8 times as much | exponent |",
+             "|---|---|---:|---:|---:|---:|---:|---:|"]  # fmt: skip
+    steep = []
+    for cases in (over_market, over_files, over_records):
+        for name, dimension, small, large, ratio in cases():
+            (a, m), (b, n) = point(small), point(large)
+            power, memory = np.log(b / a) / np.log(ratio), np.log(n / m) / np.log(ratio)
+            lines.append(
+                f"| {name} | {dimension} | {a:.4f} | {b:.4f} | {power:.2f} | {m / 1e6:.2f} | {n / 1e6:.2f} | {memory:.2f} |"
+            )
+            print(lines[-1], file=sys.stderr, flush=True)
+            if max(power, memory) > 1.1:
+                steep.append(f"{name} with {dimension}")
+    return "\n".join([*lines, "", f"Above 1.1: {', '.join(steep) or 'none'}."])
 
 
-def draw(found):
-    import matplotlib as mpl
-
-    mpl.use("Agg")
-    from matplotlib import pyplot as plt
-    from matplotlib.ticker import LogLocator
-
-    figure, axes = plt.subplots(2, 3, figsize=(12.8, 7.2), sharey="row", layout="constrained")
-    for column, (name, sizes) in enumerate(LINES.items()):
-        top, bottom = axes[:, column]
-        for what, mark in (("rolling", "o-"), ("panel", "s--")):
-            top.loglog(sizes, [r[what] for r in found[name]], mark, label=what)
-        bottom.loglog(sizes, [r["memory"] for r in found[name]], "o-", color="dimgray")
-        for axis in (top, bottom):
-            axis.set_xticks(sizes, [f"{s:,}" for s in sizes])
-            axis.minorticks_off()
-            axis.yaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
-            axis.yaxis.set_major_formatter("{x:g}")
-            axis.grid(alpha=0.3)
-        bottom.set_xlabel(name)
-    axes[0, 0].set_ylabel("seconds, best of three")
-    axes[1, 0].set_ylabel("most memory over the input, MB")
-    axes[0, 0].legend(frameon=False)
-    base = f"{BASE['assets']:,} assets, {BASE['months']} months, {BASE['factors']} factors"
-    figure.suptitle(f"Growth of time and memory, the rest held at {base}; both scales logarithmic")
-    figure.savefig(FIGURE, dpi=100)
-    plt.close(figure)
+if __name__ == "__main__":
+    run()

@@ -9,12 +9,6 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.pricing.cost_of_equity import cost_of_equity
-from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
-from ultrum.core.pricing.peers_and_leverage import PeerBeta, peer_beta
-from ultrum.core.pricing.premium import Premium, premium
-from ultrum.core.pricing.sensitivity import BetaSensitivity, beta_sensitivity
-from ultrum.core.pricing.two_pass_result import TwoPass
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.returns.yields import accrual_rate
@@ -33,6 +27,11 @@ from ultrum.study.sections import CostSection, PremiumSection
 
 if TYPE_CHECKING:
     from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
+    from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+    from ultrum.core.pricing.peers_and_leverage import PeerBeta
+    from ultrum.core.pricing.premium import Premium
+    from ultrum.core.pricing.sensitivity import BetaSensitivity
+    from ultrum.core.pricing.two_pass_result import TwoPass
     from ultrum.core.regression.diagnostics import Diagnosis
     from ultrum.core.regression.rolling_regression import RollingFit
 
@@ -56,6 +55,8 @@ def cost_of(
     rate: TimeSeries | float | None,
 ) -> CostOfEquity:
     """Cost of equity of every asset by the chosen model."""
+    from ultrum.core.pricing.cost_of_equity import cost_of_equity
+
     section, names = cost_section(plan), plan.model.factors
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
@@ -84,6 +85,8 @@ def _history(plan: Study, factor: TimeSeries, given: object) -> TimeSeries:
 
 def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:
     """The chosen premium, from history within its span if no number is given."""
+    from ultrum.core.pricing.premium import Premium, premium
+
     excess_of, name = rate.name, history.name
     if isinstance(given, PremiumSection) and given.value is not None:
         basis = given.basis or "given"
@@ -151,6 +154,8 @@ def _check_yearly(metadata: Metadata, setting: str) -> None:
 
 def peers_of(plan: Study, desk: Desk, panel: Panel, betas: BetaTable) -> PeerBeta:
     """The company's peer beta: from the listed peers, or its industry, by accounts up to the panel's end."""
+    from ultrum.core.pricing.peers_and_leverage import peer_beta
+
     section, company = cost_section(plan).peers, plan.asset
     if section is None:
         raise StudyError("The study has no section [cost_of_equity.peers].")
@@ -259,6 +264,8 @@ def sensitivity_of(
     """Betas of the company under every combination of specification choices, from daily prices up to the panel's
     end.
     """
+    from ultrum.core.pricing.sensitivity import beta_sensitivity
+
     section = plan.sensitivity
     if section is None:
         raise StudyError("The study has no section [sensitivity].")

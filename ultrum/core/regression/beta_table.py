@@ -366,12 +366,13 @@ class BetaTable(ToLatex):
         BRTW     0.003           0.004       0.776       0.439
         EBMK     0.001           0.004       0.194       0.847
         """
+        errors, t_values, p_values = self.standard_errors, self.t_values, self.p_values
         parts = {}
         for term in self.coefficients.columns:
             parts[term] = self.coefficients[term]
-            parts[f"{term}_error"] = self.standard_errors[term]
-            parts[f"{term}_t"] = self.t_values[term]
-            parts[f"{term}_p"] = self.p_values[term]
+            parts[f"{term}_error"] = errors[term]
+            parts[f"{term}_t"] = t_values[term]
+            parts[f"{term}_p"] = p_values[term]
         tail = {"r2": self.r2, "sigma": self.sigma, "rows": self.nobs, "first": self.first}
         return pd.DataFrame({**parts, **tail, "last": self.last, "dropped": self.observations_dropped})
 
