@@ -8,16 +8,18 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from importlib.resources import files
 from pathlib import Path
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import pandas as pd
 
 from ultrum.desk.repository import Repository
 from ultrum.errors import SourceError, one_of
 from ultrum.file_access import toml_of
-from ultrum.sources.sdmx.client import Listing
 from ultrum.sources.sdmx.raw_series import measure_of_unit, unit_of_facts
 from ultrum.vault.search_index import Entry, Listings
+
+if TYPE_CHECKING:
+    from ultrum.sources.sdmx.client import Listing
 
 Synonyms = Mapping[str, tuple[str, ...]]
 

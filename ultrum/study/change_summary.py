@@ -14,8 +14,6 @@ import pandas as pd
 from ultrum.core.presentation import decimals, quantity, significant
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import UltrumError, choices, name_list
-from ultrum.sources.sdmx.client import decode
-from ultrum.sources.sdmx.structures import read_structure
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
 from ultrum.study.provenance import RunRecord, StageRecord, error_of, stage_of, stage_trail
@@ -182,6 +180,8 @@ def _columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> di
 
 def _structures(run: RunRecord, source: str, bytes_of: BytesOf) -> list[tuple[str, ...]]:
     """Dimensions of the structures that a run took from a source."""
+    from ultrum.sources.sdmx.structures import read_structure
+
     dimensions = []
     for name, checksum in _bytes_of(run).items():
         body = bytes_of(checksum) if name.startswith(f"{source}:datastructure/") else None
@@ -192,6 +192,8 @@ def _structures(run: RunRecord, source: str, bytes_of: BytesOf) -> list[tuple[st
 
 def _series_of_message(body: bytes, path: str, structures: Sequence[tuple[str, ...]]) -> dict[str, pd.Series]:
     """The series of an SDMX data message by key; by number if no structure of the run has its dimensions."""
+    from ultrum.sources.sdmx.client import decode
+
     for dimensions in (*structures, ()):
         try:
             series = decode(body, "", dimensions, path)
