@@ -7,6 +7,7 @@ from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import partial
 
+import fsspec
 import numpy as np
 import pandas as pd
 import pyarrow as pa
@@ -154,6 +155,24 @@ class Large(Scratch):
                 ul.rolling_regress(disk, factor, window=60, errors="hac", to=path, executor=executor)
                 found.append(path.read_bytes())
         self.assertEqual([f == found[0] for f in found], [True] * 4)
+
+    def test_addresses_of_other_filesystems_are_read_and_written(self):
+        options = {"frequency": "M", **self.events, "check": False}
+        here = ul.returns(self.prices, **options, to=self.path("here.parquet"))
+        far = ul.returns(ul.LongTable.write(self.table, "memory://market/prices.parquet", "close"), **options,
+                         to="memory://market/monthly.parquet")  # fmt: skip
+        stored = fsspec.filesystem("memory")
+        self.assertEqual(stored.cat("/market/monthly.parquet"), self.path("here.parquet").read_bytes())
+        self.assertEqual([p for p in stored.find("/market") if "arriving" in p], [])
+        panels = [ul.align(assets=table, factors=self.factors, risk_free=self.bill, to=to)
+                  for table, to in ((here, self.path("panel")), (far, "memory://market/panel"))]  # fmt: skip
+        self.assertEqual(*(ul.factor_betas(panel).to_frame().to_csv() for panel in panels))
+        self.assertEqual(ul.LongTable(self.path("prices.parquet").as_uri()).rows, self.prices.rows)
+        sorted_again = ul.LongTable.sort("memory://market/prices.parquet", "memory://market/sorted.parquet")
+        self.assertEqual((sorted_again.rows, sorted_again.assets), (self.prices.rows, self.prices.assets))
+        for absent in ("memory://market/none.parquet", "nosuch://market/prices.parquet"):
+            with self.assertRaisesRegex(TableError, absent):
+                ul.LongTable(absent)
 
     def test_a_whole_panel_is_the_same_bits_by_processes(self):
         made = []

@@ -8,7 +8,7 @@ import re
 import sys
 import tempfile
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +19,7 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.fs as pafs
 import pyarrow.parquet as pq
 
 from ultrum.core.array_types import DAY, Array, Bools, Dates, Floats, Ints
@@ -27,6 +28,8 @@ from ultrum.core.series.metadata import Metadata, Step
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, UltrumError, reason
 from ultrum.file_access import path_of, write_whole
+
+Address = str | os.PathLike[str]
 
 _UNITS: Final = {"": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
 DEFAULT: Final = "1 GB"
@@ -90,6 +93,110 @@ def reporting(progress: Progress | None) -> Iterator[Progress]:
         yield status.update
 
 
+# Parquet files by path, or by the address of any filesystem that Arrow or fsspec opens
+
+
+@dataclass(frozen=True)
+class Place:
+    """A file or folder: the filesystem of its address, and the path in it.
+
+    Examples
+    --------
+    >>> import fsspec
+    >>> fsspec.filesystem("memory").pipe("/prices/a.parquet", b"PAR1")
+    >>> [file.address for file in Place.of("memory://prices").parquet_files()]
+    ['memory://prices/a.parquet']
+    """
+
+    address: str
+    system: pafs.FileSystem
+    path: str
+
+    @classmethod
+    def of(cls, address: Address) -> Place:
+        """The place of a path, or of an address such as ``s3://bucket/prices.parquet``."""
+        text = os.fspath(address)
+        if "://" not in text:
+            return cls(text, pafs.LocalFileSystem(), str(path_of(address)))
+        try:
+            return cls(text, *pafs.FileSystem.from_uri(text))
+        except pa.ArrowInvalid:  # not one of Arrow's own
+            return cls(text, *_of_fsspec(text))
+
+    @property
+    def is_local(self) -> bool:
+        """Whether it is on this machine, where a file can be replaced whole."""
+        return "://" not in self.address
+
+    def parquet_files(self) -> list[Place]:
+        """The Parquet file of that name, or the Parquet files of the folder."""
+        info = self.system.get_file_info(self.path)
+        if info.type == pafs.FileType.File:
+            return [self]
+        found = []
+        if info.type == pafs.FileType.Directory:
+            inside = self.system.get_file_info(pafs.FileSelector(self.path))
+            found = sorted(i.base_name for i in inside if i.is_file and i.base_name.endswith(".parquet"))
+        if not found:
+            raise TableError(f"There is no Parquet file at {self.address}.")
+        return [self.child(name) for name in found]
+
+    def child(self, name: str) -> Place:
+        """A file of this folder."""
+        return Place(f"{self.address.rstrip('/')}/{name}", self.system, f"{self.path.rstrip('/')}/{name}")
+
+    def stamp(self) -> tuple[int, int]:
+        """Size and time of the last change."""
+        info = self.system.get_file_info(self.path)
+        return info.size or 0, info.mtime_ns or 0
+
+    @contextmanager
+    def open(self, dictionary: Sequence[str] = ()) -> Iterator[pq.ParquetFile]:
+        """The file opened as Parquet."""
+        with (
+            self.system.open_input_file(self.path) as source,
+            pq.ParquetFile(source, read_dictionary=list(dictionary)) as file,
+        ):
+            yield file
+
+    def schema(self) -> pa.Schema:
+        """Names, types and metadata of its columns."""
+        try:
+            with self.open() as file:
+                return file.schema_arrow
+        except (OSError, pa.ArrowInvalid) as error:
+            raise TableError(f"{self.address} is not a readable Parquet file: {reason(error)}.") from error
+
+    @contextmanager
+    def arriving(self) -> Iterator[Place]:
+        """A place whose file replaces this one only when the block ends without an error."""
+        if self.is_local:
+            with write_whole(Path(self.path)) as path:
+                yield Place(str(path), self.system, str(path))
+            return
+        part = Place(f"{self.address}.arriving", self.system, f"{self.path}.arriving")
+        try:
+            yield part
+            self.system.move(part.path, self.path)
+        except BaseException:
+            if self.system.get_file_info(part.path).type == pafs.FileType.File:
+                self.system.delete_file(part.path)
+            raise
+
+
+def _of_fsspec(address: str) -> tuple[pafs.FileSystem, str]:
+    """The filesystem and path of an address by the package fsspec."""
+    try:
+        import fsspec
+    except ImportError:
+        raise TableError(f"{address} needs the package fsspec: pip install fsspec.") from None
+    try:
+        system, path = fsspec.core.url_to_fs(address)
+    except (ValueError, ImportError) as error:
+        raise TableError(f"{address} cannot be opened: {reason(error)}.") from None
+    return pafs.PyFileSystem(pafs.FSSpecHandler(system)), str(path)
+
+
 # Long Parquet files: sorting beyond memory, the index of each asset's rows, metadata, and writing
 
 _COPIES: Final = 5  # of a part, while it is sorted
@@ -100,7 +207,7 @@ _MOST_PARTS: Final = 500  # files open at one time
 class Sorting:
     """Rows are first divided into parts by ranges of assets that fit into memory; then each part is sorted."""
 
-    files: list[Path]
+    files: list[Place]
     asset: str
     date: str
     max_memory: int
@@ -110,15 +217,16 @@ class Sorting:
         """Write all rows, with every column, sorted."""
         counts, size = self._count_rows()
         bounds = _ranges(counts, (self.max_memory - BASE) // (_COPIES * size))
-        with tempfile.TemporaryDirectory(prefix=".sorting-", dir=writer.path.parent) as folder:
+        beside = Path(writer.place.path).parent if writer.place.is_local else None
+        with tempfile.TemporaryDirectory(prefix=".sorting-", dir=beside) as folder:
             parts = self._partition(bounds, Path(folder))
             for number, part in enumerate(parts, 1):
                 self.tell(f"sorting part {number} of {len(parts)}")
                 self._sort_part(part, writer)
 
     def _tables(self, columns: list[str] | None = None) -> Iterator[pa.Table]:
-        for path in self.files:
-            with pq.ParquetFile(path, read_dictionary=[self.asset]) as file:
+        for place in self.files:
+            with place.open([self.asset]) as file:
                 for number in range(file.metadata.num_row_groups):
                     yield file.read_row_group(number, columns=columns)
 
@@ -136,7 +244,7 @@ class Sorting:
     def _partition(self, bounds: list[str], folder: Path) -> list[Path]:
         """Write every row to the part of its asset, in input order."""
         paths = [folder / f"{k}.parquet" for k in range(len(bounds))]
-        schema = pa.unify_schemas([pq.read_schema(f) for f in self.files]).remove_metadata()
+        schema = pa.unify_schemas([place.schema() for place in self.files]).remove_metadata()
         with ExitStack() as open_files:
             writers = [open_files.enter_context(pq.ParquetWriter(p, schema)) for p in paths]
             for number, table in enumerate(self._tables(), 1):
@@ -201,7 +309,7 @@ class RowGroups:
 
     def check_same(self, path: str) -> None:
         """Refuse a file that changed after it was opened."""
-        if _stamp(path) != self.stamps[path]:
+        if Place.of(path).stamp() != self.stamps[path]:
             raise TableError(f"{path} has changed since it was opened. Open it again.")
 
     def spanning(self, low: int, high: int) -> Iterator[tuple[str, list[int], int]]:
@@ -234,7 +342,7 @@ class Block:
         days, values = np.empty(high - low, np.int64), np.empty(high - low)
         for path, groups, first in self.row_groups.spanning(low, high):
             self.row_groups.check_same(path)
-            with pq.ParquetFile(path) as file:
+            with Place.of(path).open() as file:
                 table = file.read_row_groups(groups, columns=[self.date, self.value], use_threads=False)
             start, stop = max(first, low), min(first + table.num_rows, high)
             some = table.slice(start - first, stop - start)
@@ -253,7 +361,7 @@ class Index:
     row_groups: RowGroups
 
     @classmethod
-    def of(cls, files: list[Path], asset: str, date: str) -> Index:
+    def of(cls, files: list[Place], asset: str, date: str) -> Index:
         """Read the assets and dates of every row group."""
         names: list[str] = []
         starts: list[int] = []
@@ -261,8 +369,8 @@ class Index:
         places: list[tuple[int, int, int]] = []
         seen, last_day, row = np.zeros(0, bool), -(10**9), 0
         low = 0
-        for path in files:
-            with pq.ParquetFile(path, read_dictionary=[asset]) as file:
+        for place in files:
+            with place.open([asset]) as file:
                 for number in range(file.metadata.num_row_groups):
                     table = file.read_row_group(number, columns=[asset, date])
                     if not table.num_rows:
@@ -270,26 +378,21 @@ class Index:
                     codes, firsts = _runs(table[asset])
                     days = days_of(table[date])
                     goes_on = bool(names) and codes[0] == names[-1]
-                    _check_order(path, days, firsts, last_day if goes_on else None, row)
+                    _check_order(place.address, days, firsts, last_day if goes_on else None, row)
                     names += codes[goes_on:]
                     starts += [row + int(f) for f in firsts[goes_on:]]
                     seen, low = _mark_days(seen, low, days)
                     last_day = int(days[-1])
-                    paths.append(str(path))
+                    paths.append(place.address)
                     places.append((number, row, table.num_rows))
                     row += table.num_rows
         if not names:
-            raise TableError(f"{files[0]} has no row.")
-        _check_once(names, files[0])
+            raise TableError(f"{files[0].address} has no row.")
+        _check_once(names, files[0].address)
         numbers = np.array(places, dtype=np.int64).reshape(-1, 3)
-        stamps = {str(path): _stamp(path) for path in files}
+        stamps = {place.address: place.stamp() for place in files}
         row_groups = RowGroups(paths, numbers[:, 0], numbers[:, 1], numbers[:, 2], stamps)
         return cls(names, np.array([*starts, row], dtype=np.int64), np.flatnonzero(seen) + low, row_groups)
-
-
-def _stamp(path: str | Path) -> tuple[int, int]:
-    status = path_of(path).stat()
-    return status.st_size, status.st_mtime_ns
 
 
 def _mark_days(seen: Bools, low: int, days: Ints) -> tuple[Bools, int]:
@@ -317,7 +420,7 @@ def _runs(column: pa.ChunkedArray) -> tuple[list[str], Ints]:
     return [str(labels[c]) for c in codes[firsts]], firsts.astype(np.int64)
 
 
-def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: int) -> None:
+def _check_order(path: str, days: Ints, firsts: Ints, before: int | None, row: int) -> None:
     """Refuse dates of an asset that are not increasing."""
     wrong: Bools = np.zeros(len(days), bool)
     np.less_equal(days[1:], days[:-1], out=wrong[1:])
@@ -331,7 +434,7 @@ def _check_order(path: Path, days: Ints, firsts: Ints, before: int | None, row: 
         )
 
 
-def _check_once(names: list[str], path: Path) -> None:
+def _check_once(names: list[str], path: str) -> None:
     if len(set(names)) == len(names):
         return
     met: set[str] = set()
@@ -393,12 +496,9 @@ def facts_from(stored: Mapping[str, Any]) -> dict[str, object]:
     return {**stored, "trail": tuple(steps)} if stored else {}
 
 
-def facts_in(path: Path) -> dict[str, Any]:
+def facts_in(schema: pa.Schema) -> dict[str, Any]:
     """The metadata of a file written by this package."""
-    try:
-        stored = (pq.read_schema(path).metadata or {}).get(MARK)
-    except (OSError, pa.ArrowInvalid) as error:
-        raise TableError(f"{path} is not a readable Parquet file: {reason(error)}.") from error
+    stored = (schema.metadata or {}).get(MARK)
     return dict(json.loads(stored)) if stored else {}
 
 
@@ -410,15 +510,15 @@ _ROWS: Final = 250_000  # of a row group, so that a few assets are read without 
 class LongWriter:
     """Writes tables of one schema in sequence, to a temporary name until all are complete."""
 
-    def __init__(self, path: str | os.PathLike[str], value: str, frequency: str) -> None:
-        self.path = path_of(path)
+    def __init__(self, path: Address | Place, value: str, frequency: str) -> None:
+        self.place = path if isinstance(path, Place) else Place.of(path)
         self._facts = {"value": value, "frequency": frequency}
         self._stack = ExitStack()
-        self._arriving = self.path
+        self._arriving = self.place
         self._writer: pq.ParquetWriter | None = None
 
     def __enter__(self) -> LongWriter:
-        self._arriving = self._stack.enter_context(write_whole(self.path))
+        self._arriving = self._stack.enter_context(self.place.arriving())
         return self
 
     def write(self, table: pa.Table, facts: Mapping[str, object] | None = None) -> None:
@@ -428,10 +528,12 @@ class LongWriter:
                 mark = {MARK: json.dumps({**self._facts, "facts": dict(facts or {})}).encode()}
                 schema = table.schema.with_metadata(mark)
                 words = [f.name for f in schema if not pa.types.is_floating(f.type)]
-                self._writer = pq.ParquetWriter(self._arriving, schema, use_dictionary=words)
+                self._writer = pq.ParquetWriter(
+                    self._arriving.path, schema, use_dictionary=words, filesystem=self._arriving.system
+                )
             self._writer.write_table(table.cast(self._writer.schema), row_group_size=_ROWS)
         except OSError as error:
-            raise TableError(f"{self.path} cannot be written: {reason(error)}.") from error
+            raise TableError(f"{self.place.address} cannot be written: {reason(error)}.") from error
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
@@ -439,7 +541,7 @@ class LongWriter:
         if self._writer is not None:
             self._writer.close()
         elif error is None:
-            error = TableError(f"No asset has a row, so nothing was written to {self.path}.")
+            error = TableError(f"No asset has a row, so nothing was written to {self.place.address}.")
             self._stack.__exit__(type(error), error, None)
             raise error
         self._stack.__exit__(kind, error, trace)

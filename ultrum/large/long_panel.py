@@ -19,7 +19,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import TableError
-from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
+from ultrum.large.long_files import Block, LongWriter, Place, ends_of, facts_of, names_at, rows_of
 from ultrum.large.long_table import WIDE_BLOCK, Layout, LongTable, To, require_output, through_blocks, wide_needs
 
 EXCESS: Final = "excess.parquet"
@@ -47,7 +47,7 @@ class LongPanel(LargeData):
 
     kind_in_words: ClassVar[str] = "a LongPanel, made by align of a LongTable"
     excess: LongTable
-    missing_log: Path
+    missing_log: Path | str
     small: Panel
     coverage: pd.DataFrame
     warnings: tuple[str, ...]
@@ -126,23 +126,23 @@ def align(assets: LongTable, *, to: To, **options: Any) -> LongPanel:
     """Align each block with the same factors; write excess returns and the log of missing data to a folder."""
     if not isinstance(options.get("risk_free"), TimeSeries):
         raise TableError("align of a LongTable needs risk_free as a series of returns.")
-    folder = Path(require_output(to, "align"))
-    folder.mkdir(parents=True, exist_ok=True)
+    folder = Place.of(require_output(to, "align"))
+    folder.system.create_dir(folder.path, recursive=True)
     job = _Aligning(assets.layout, options)
     needs = 2 * wide_needs(assets)
     parts: list[_Aligned] = []
     with (
-        LongWriter(folder / EXCESS, "excess_return", str(Frequency.parse(options["frequency"]))) as excess,
-        LongWriter(folder / MISSING_LOG, "", "") as missing_log,
+        LongWriter(folder.child(EXCESS), "excess_return", str(Frequency.parse(options["frequency"]))) as excess,
+        LongWriter(folder.child(MISSING_LOG), "", "") as missing_log,
     ):
         for part in through_blocks(assets, job, assets.blocks(WIDE_BLOCK), needs):
             excess.write(part.excess, part.facts)
             missing_log.write(part.missing_log)
             parts.append(replace(part, excess=None, missing_log=None))
-    small = parts[0].small
+    small, log = parts[0].small, folder.child(MISSING_LOG)
     return LongPanel(
-        excess=assets.beside(folder / EXCESS),
-        missing_log=folder / MISSING_LOG,
+        excess=assets.beside(folder.child(EXCESS).address),
+        missing_log=Path(log.path) if log.is_local else log.address,
         small=small,
         coverage=pd.concat([*(p.coverage for p in parts), small.coverage]),
         warnings=tuple(dict.fromkeys(w for p in parts for w in p.warnings)),

@@ -8,12 +8,10 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from pathlib import Path
 from typing import Any, ClassVar, Final, TypeVar
 
 import numpy as np
 import pandas as pd
-import pyarrow.parquet as pq
 
 from ultrum.core.arguments import LargeData
 from ultrum.core.array_types import DAY, Bools, Ints
@@ -23,13 +21,13 @@ from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import ArgumentError, TableError, choices, name_list
-from ultrum.file_access import path_of
 from ultrum.large.long_files import (
     DEFAULT,
     EPOCH,
     Block,
     Index,
     LongWriter,
+    Place,
     Sorting,
     at_once,
     bytes_of,
@@ -135,8 +133,9 @@ class LongTable(LargeData):
 
     Parameters
     ----------
-    path : path
-        A Parquet file, or a folder of them, sorted by asset and date; :meth:`sort` sorts files.
+    path : path or address
+        A Parquet file, or a folder of them, sorted by asset and date; :meth:`sort` sorts files. An address such
+        as ``s3://bucket/prices`` is opened by Arrow, or by the package fsspec and its filesystems.
     value, asset, date : str
         Columns. Dates are days or instants; a day stands for the period that contains it.
     frequency : str
@@ -184,7 +183,8 @@ class LongTable(LargeData):
         bytes_of(self.max_memory)
         if self.workers is not None and self.workers < 1:
             raise ArgumentError(f"workers is {self.workers}; it must be 1 or more.")
-        stored = facts_in(self._files[0])
+        schema = self._files[0].schema()
+        stored = facts_in(schema)
         for name in ("value", "frequency"):
             if not getattr(self, name):
                 object.__setattr__(self, name, stored.get(name, ""))
@@ -195,7 +195,6 @@ class LongTable(LargeData):
                 "frequency='B'."
             )
         self._check_facts()
-        schema = pq.read_schema(self._files[0])
         for column in (self.asset, self.date, self.value):
             if column not in schema.names:
                 raise TableError(f"{self.path} has no column '{column}'; it has: {choices(schema.names)}.")
@@ -211,8 +210,8 @@ class LongTable(LargeData):
             ) from None
 
     @cached_property
-    def _files(self) -> list[Path]:
-        return files_at(self.path)
+    def _files(self) -> list[Place]:
+        return Place.of(self.path).parquet_files()
 
     @cached_property
     def _index(self) -> Index:
@@ -350,7 +349,7 @@ class LongTable(LargeData):
         DataFrame
             Every row of the file.
         """
-        frame = pd.concat([pd.read_parquet(f) for f in self._files], ignore_index=True)
+        frame = pd.concat([_whole_file(place) for place in self._files], ignore_index=True)
         return frame.assign(**{self.date: pd.to_datetime(frame[self.date])})
 
     @classmethod
@@ -402,8 +401,8 @@ class LongTable(LargeData):
         TableError
             If an asset has two rows on one date; nothing is written then.
         """
-        files = files_at(source)
-        facts = facts_in(files[0])
+        files = Place.of(source).parquet_files()
+        facts = facts_in(files[0].schema())
         options = {"value": facts.get("value", ""), "frequency": facts.get("frequency", ""), **options}
         with reporting(progress) as tell, LongWriter(path, options["value"], options["frequency"]) as writer:
             Sorting(files, asset, date, bytes_of(max_memory), tell).write(writer)
@@ -417,13 +416,10 @@ class LongTable(LargeData):
         )
 
 
-def files_at(path: str | os.PathLike[str]) -> list[Path]:
-    """The Parquet file of that name, or the Parquet files of the folder."""
-    place = path_of(path)
-    files = sorted(place.glob("*.parquet")) if place.is_dir() else [place]
-    if not files or not files[0].is_file():
-        raise TableError(f"There is no Parquet file at {place}.")
-    return files
+def _whole_file(place: Place) -> pd.DataFrame:
+    with place.open() as file:
+        frame: pd.DataFrame = file.read().to_pandas()
+    return frame
 
 
 # Scheduling of blocks over workers, within a memory limit
