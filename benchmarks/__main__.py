@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 
 CASES = (
+    "speed",
     "regressions",
     "accuracy",
     "demo",

@@ -1,6 +1,9 @@
 """Results speak for themselves: they fit the screen, say their sample, and keep their facts."""
 
 import contextlib
+import io
+import itertools
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -31,6 +34,19 @@ class Speaking(Scratch):
                 self.assertLessEqual(max(map(len, repr(result).splitlines())), 100)
                 self.assertRegex(result._repr_html_(), r"<table|<svg|<img|<pre")
                 self.assertGreater(len(result.to_frame()), 0)
+
+    def test_long_work_is_counted_on_a_terminal_only(self):
+        class Terminal(io.StringIO):
+            def isatty(self):
+                return True
+
+        for stream, shown in ((Terminal(), "rolling_regress, blocks: 2 of 2"), (io.StringIO(), "")):
+            clock = itertools.count(0, 3)  # seconds
+            frame = pd.DataFrame(np.random.default_rng(0).normal(size=(40, 1500)))
+            with mock.patch("sys.stderr", stream), mock.patch("time.monotonic", lambda c=clock: next(c)):
+                ul.rolling_regress(frame, frame[[0]] + 1.0, window=20)
+            said = stream.getvalue()
+            self.assertEqual((shown in said, said.rstrip(" \r")[-7:]), (True, " 2 of 2"[-7:] if shown else ""))
 
     def test_a_series_cannot_be_written_into(self):
         wrapped = series([1.0, 2.0])

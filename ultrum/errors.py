@@ -7,8 +7,14 @@ import ast
 import difflib
 import inspect
 import re
+import sys
+import time
 import warnings
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextvars import ContextVar
+from typing import TypeVar
+
+T = TypeVar("T")
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 _FEW, _CHOICES = 5, 30  # names in one message
@@ -204,6 +210,37 @@ def warn_user(
     while frame is not None and frame.f_globals.get("__name__", "").split(".")[0] == "ultrum":
         frame, level = frame.f_back, level + 1
     warnings.warn(category(message, fix=fix, setting=setting), stacklevel=level + 1)
+
+
+COUNTS_SHOWN: ContextVar[bool] = ContextVar("whether long work counts its parts on the terminal", default=True)
+_PATIENCE = 2.0  # seconds
+
+
+def counted(parts: Iterable[T], label: str, total: int) -> Iterator[T]:
+    """The parts of long work, counted on a line of the terminal once they have taken two seconds.
+
+    Nothing is shown where the standard error stream is not a terminal, nor by commands, which have a line of
+    their own.
+
+    Examples
+    --------
+    >>> list(counted(iter("abc"), "letters", 3))
+    ['a', 'b', 'c']
+    """
+    if not (sys.stderr.isatty() and COUNTS_SHOWN.get()):
+        yield from parts
+        return
+    began, shown = time.monotonic(), ""
+    for number, part in enumerate(parts, 1):
+        yield part
+        if time.monotonic() - began > _PATIENCE:
+            line = f"{label}: {number:,} of {total:,}"
+            sys.stderr.write(f"\r{line.ljust(len(shown))}")
+            sys.stderr.flush()
+            shown = line
+    if shown:
+        sys.stderr.write(f"\r{' ' * len(shown)}\r")
+        sys.stderr.flush()
 
 
 _SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens

@@ -25,6 +25,7 @@ from typing import TYPE_CHECKING, Final, Literal
 import click
 
 from ultrum.errors import (
+    COUNTS_SHOWN,
     DataWarning,
     PartialReadingWarning,
     StudyError,
@@ -394,7 +395,9 @@ def run_safely(app: Callable[..., object]) -> int:
     shown: dict[str, type[Warning]] = {}
     with warnings.catch_warnings():
         warnings.showwarning = partial(_show_warning, shown)  # for the command alone
+        token = COUNTS_SHOWN.set(False)
         code = _exit_code_of(app)
+        COUNTS_SHOWN.reset(token)
     in_part = any(issubclass(category, PartialReadingWarning) for category in shown.values())
     return IN_PART if code == DONE and in_part else code
 

@@ -23,7 +23,7 @@ from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import cost_workings
-from ultrum.errors import EstimationError, UnitError, one_of
+from ultrum.errors import EstimationError, UnitError, counted, one_of
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 _POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged
@@ -164,7 +164,8 @@ def _drawn_costs(
     shared = all(h.index.equals(rows) for h in histories.values())
     chunks = max(1, -(-draws * len(rows) // _AT_ONCE))
     costs = []
-    for size in [len(part) for part in np.array_split(np.arange(draws), chunks)]:
+    sizes = [len(part) for part in np.array_split(np.arange(draws), chunks)]
+    for size in counted(sizes, "cost_of_equity, blocks of draws", chunks):
         counts = _counts(design[whole], positions, size, generator)
         lam = _drawn_premia(factors, histories, prices, spread, size, generator, counts if shared else None)
         drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)
