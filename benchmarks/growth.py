@@ -77,7 +77,7 @@ class Market:
 def functions(m):
     """Work by name on a market."""
     panel, betas = m.panel(), ul.regress(m.table, m.factors)
-    premia = {name: 0.05 for name in m.factors.names}
+    premia = dict.fromkeys(m.factors.names, 0.05)
     return {
         "SeriesTable.from_pandas": lambda: ul.SeriesTable.from_pandas(m.frame, measure="return"),
         "returns": lambda: ul.returns(m.prices),
@@ -141,7 +141,7 @@ def over_files():
 
 
 def listings(count):
-    words = "tide freight harbour wages prices yield output credit rents births timber whelk quay salt".split()
+    words = ["tide", "freight", "harbour", "wages", "prices", "yield", "output", "credit", "rents", "births", "timber", "whelk", "quay", "salt"]
     rng = np.random.default_rng(0)
     entries = [Entry("s", f"s:F{i % 40}/M.{i}", f"{' '.join(rng.choice(words, 3))} number {i}", "Monthly", f"Flow {i % 40}",
                      "Economy", f"Q{i % 26}", "index", "QML") for i in range(count)]  # fmt: skip

@@ -92,7 +92,7 @@ def regressions():
 
 
 @numba.njit(fastmath={"reassoc", "contract", "arcp", "nsz"})  # not nnan: gaps are NaN
-def running_sums(Y, X, window, least):
+def running_sums(Y, X, window, least):  # noqa: PLR0912 - one loop, compiled
     """Betas and classical errors in rolling windows from sums that add the newest row and subtract the oldest."""
     N, T = Y.shape
     p = X.shape[1]
