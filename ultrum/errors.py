@@ -216,7 +216,7 @@ COUNTS_SHOWN: ContextVar[bool] = ContextVar("whether long work counts its parts 
 _PATIENCE = 2.0  # seconds
 
 
-def counted(parts: Iterable[T], label: str, total: int) -> Iterator[T]:
+def count_parts(parts: Iterable[T], label: str, total: int) -> Iterator[T]:
     """The parts of long work, counted on a line of the terminal once they have taken two seconds.
 
     Nothing is shown where the standard error stream is not a terminal, nor by commands, which have a line of
@@ -224,7 +224,7 @@ def counted(parts: Iterable[T], label: str, total: int) -> Iterator[T]:
 
     Examples
     --------
-    >>> list(counted(iter("abc"), "letters", 3))
+    >>> list(count_parts(iter("abc"), "letters", 3))
     ['a', 'b', 'c']
     """
     if not (sys.stderr.isatty() and COUNTS_SHOWN.get()):

@@ -22,7 +22,7 @@ from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, c
 from ultrum.core.regression.inputs import same_rows
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
-from ultrum.errors import EstimationError, counted, name_list, warn_user
+from ultrum.errors import EstimationError, count_parts, name_list, warn_user
 
 _FEW: Final = 0.8  # share of the rows below which assets that cost most are named
 _NEARLY_ALL: Final = 0.9
@@ -313,7 +313,7 @@ def _bootstrap(
     explained = y - residuals - alphas
     reached = 0
     block = block_length(np.column_stack([f, residuals]))
-    for periods in counted(drawn_periods(positions, draws, block, seed), "joint_alpha_test, draws", draws):
+    for periods in count_parts(drawn_periods(positions, draws, block, seed), "joint_alpha_test, draws", draws):
         places = np.flatnonzero(periods >= 0)
         rows = periods[places]
         drawn = _fit_alphas(explained[rows] + residuals[rows], f[rows])
@@ -510,7 +510,9 @@ def alpha_t_and_draws(
             t[columns] = np.where(exact, np.nan, alphas[columns] / errors)
         low = 0
         blocks = _block_counts(positions[own_span], draws, [seed, int(own_span[0]), int(own_span[-1])])
-        for counts in counted(blocks, "step_down_alphas, blocks of draws", -(-draws * len(own_span) // _AT_ONCE)):
+        for counts in count_parts(
+            blocks, "step_down_alphas, blocks of draws", -(-draws * len(own_span) // _AT_ONCE)
+        ):
             some = counts[:, rows - own_span[0]]
             out[low : low + len(some), columns] = _drawn_t(design, residuals, some, at_zero)
             low += len(some)

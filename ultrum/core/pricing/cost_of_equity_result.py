@@ -23,7 +23,7 @@ from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.workings import Workings
 from ultrum.core.workings_of_results import cost_workings
-from ultrum.errors import EstimationError, UnitError, counted, one_of
+from ultrum.errors import EstimationError, UnitError, count_parts, one_of
 
 _AT_ONCE: Final = 1 << 22  # counts of rows held at a time
 _POINTS: Final = 256  # premia at which the conditional distribution of a cost is averaged
@@ -165,7 +165,7 @@ def _drawn_costs(
     chunks = max(1, -(-draws * len(rows) // _AT_ONCE))
     costs = []
     sizes = [len(part) for part in np.array_split(np.arange(draws), chunks)]
-    for size in counted(sizes, "cost_of_equity, blocks of draws", chunks):
+    for size in count_parts(sizes, "cost_of_equity, blocks of draws", chunks):
         counts = _counts(design[whole], positions, size, generator)
         lam = _drawn_premia(factors, histories, prices, spread, size, generator, counts if shared else None)
         drawn = drawn_coefficients(design[whole], response[whole], counts, CONSTANT in betas.design)

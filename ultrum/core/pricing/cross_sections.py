@@ -14,7 +14,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.executors import each_block
 from ultrum.core.regression.engine.cholesky import solve_moments
 from ultrum.core.regression.engine.least_squares import coefficients, condition_number
-from ultrum.errors import EstimationError, counted
+from ultrum.errors import EstimationError, count_parts
 
 T = TypeVar("T")
 
@@ -105,7 +105,7 @@ class _InMemory(Blocks):
 
         if self.returns.size * self.terms < _WORTH_THREADS or len(cuts) < 2:
             return [_part(cut) for cut in cuts]
-        return counted(each_block(_part, cuts), "cross-sections, blocks", len(cuts))
+        return count_parts(each_block(_part, cuts), "cross-sections, blocks", len(cuts))
 
 
 def cross_sections(returns: Floats, exposures: Sequence[Exposure], constant: bool) -> CrossSections:

@@ -23,7 +23,7 @@ from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.inference import band_of
 from ultrum.core.time.index_frequency_and_gaps import time_positions
-from ultrum.errors import EstimationError, counted
+from ultrum.errors import EstimationError, count_parts
 
 _ROUNDING: Final = 1e-10  # of the size of the returns
 _LEAST_ROWS: Final = 24
@@ -213,7 +213,7 @@ def kalman_beta(panel: Panel, factor: str | None = None) -> FilteredBetas:
     estimates = {name: np.empty(y.shape) for name in ("beta", "standard_error", "filtered")}
     flat = {name: np.empty(y.shape[1]) for name in ("state_sd", "p_value", "alpha", "sigma")}
     starts = range(0, y.shape[1], _AT_ONCE)
-    for low in counted(starts, "kalman_beta, blocks of assets", len(starts)):
+    for low in count_parts(starts, "kalman_beta, blocks of assets", len(starts)):
         block = slice(low, low + _AT_ONCE)
         part = _Sample(sample.y[:, block], sample.x, sample.used[:, block])
         paths, numbers = _estimate_paths(part)

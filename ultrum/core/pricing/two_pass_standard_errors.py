@@ -15,7 +15,7 @@ from ultrum.core.regression.engine.bootstrap import block_length, drawn_coeffici
 from ultrum.core.regression.engine.least_squares import combinations_among, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
 from ultrum.core.regression.inputs import same_rows
-from ultrum.errors import EstimationError, counted
+from ultrum.errors import EstimationError, count_parts
 
 _AT_ONCE: Final = 1 << 20  # numbers of the draws that are solved together
 
@@ -61,7 +61,7 @@ def bootstrap_covariance(
     step = max(1, _AT_ONCE // numbers)
     means = [
         mean
-        for first in counted(range(0, draws, step), "two_pass, blocks of draws", -(-draws // step))
+        for first in count_parts(range(0, draws, step), "two_pass, blocks of draws", -(-draws // step))
         for mean in _drawn_premia(
             returns, rows[first : first + step], betas[first : first + step], others, constant
         )

@@ -193,7 +193,7 @@ def diagnose(fit: Fit, *, lags: int | None = None, draws: int = 999, seed: int =
     True
     """
     refuse_exact_fit(fit)
-    X, y = fit.weighted()
+    X, y = fit.rows_by_weight()
     residuals = y - X @ fit.coefficients.to_numpy()
     findings = [
         _autocorrelation(fit, X, residuals, lags or _year(fit.design.index)),

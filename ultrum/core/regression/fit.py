@@ -260,7 +260,7 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         """Weights of the observations used, with mean one."""
         return None if self.row_weights is None else pd.Series(self.row_weights, self.regressors.index)
 
-    def weighted(self) -> tuple[Floats, Floats]:
+    def rows_by_weight(self) -> tuple[Floats, Floats]:
         """Regressors and dependent variable, each observation times the root of its weight.
 
         Returns
@@ -270,7 +270,7 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         Examples
         --------
         >>> import ultrum as ul
-        >>> X, y = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW").weighted()
+        >>> X, y = ul.factor_betas(ul.practice.panel(), ["market"]).fit("BRTW").rows_by_weight()
         >>> X.shape, y.shape
         ((251, 2), (251,))
         """
@@ -384,7 +384,7 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         2009-10    0.105
         Freq: M, Name: cooks_distance, dtype: float64
         """
-        X, y = self.weighted()
+        X, y = self.rows_by_weight()
         return influence_table(X, y - X @ self.values, self.regressors.index)
 
     def in_words(self, level: float = 0.95) -> str:

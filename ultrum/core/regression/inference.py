@@ -193,9 +193,12 @@ class CoefficientInference(TableInNotebooks):
     if TYPE_CHECKING:  # a field of some results, computed by others
 
         @property
-        def coefficients(self) -> pd.Series: ...  # noqa: D102
+        def coefficients(self) -> pd.Series:
+            """Estimates, shape (p,)."""
+
         @property
-        def covariance(self) -> pd.DataFrame: ...  # noqa: D102
+        def covariance(self) -> pd.DataFrame:
+            """Covariance of the coefficients, shape (p, p)."""
 
     def __repr__(self: HasBasis) -> str:
         return f"{self.basis}\n{table_text(self.to_frame(), '{:.4g}')}"

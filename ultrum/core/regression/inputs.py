@@ -53,7 +53,7 @@ class Observations:
         index = self.index if isinstance(rows, slice) and rows == slice(None) else self.index[rows]
         return Observations(self.values[rows], index, self.names)
 
-    def labelled(self, index: pd.Index) -> Observations:
+    def with_index(self, index: pd.Index) -> Observations:
         """The same numbers with other labels of rows."""
         return Observations(self.values, index, self.names)
 
@@ -154,7 +154,7 @@ def match_rows(left: Observations, right: Observations) -> tuple[Observations, O
             "with a common index, or arrays of one length."
         )
     if rows == len(right.index) and isinstance(right.index, pd.RangeIndex):
-        right = right.labelled(left.index)  # a plain array stands row by row
+        right = right.with_index(left.index)  # a plain array stands row by row
         return _in_order(left), _in_order(right), 0
     left, right = _on_one_index(left, right)
     shared = left.index.intersection(right.index)
@@ -164,7 +164,7 @@ def match_rows(left: Observations, right: Observations) -> tuple[Observations, O
             "label in common. Convert "
             "both to one frequency and span."
         )
-    left, right = (d.take(d.index.get_indexer(shared)).labelled(shared) for d in (left, right))
+    left, right = (d.take(d.index.get_indexer(shared)).with_index(shared) for d in (left, right))
     return _in_order(left), _in_order(right), rows - len(shared)
 
 
@@ -181,7 +181,7 @@ def _on_one_index(left: Observations, right: Observations) -> tuple[Observations
     label_of = pd.Series(left.index, left_frequency.ordinals_of(left.index))
     ordinals = left_frequency.ordinals_of(right.index)
     shared = np.isin(ordinals, label_of.index)
-    return left, right.take(shared).labelled(pd.Index(label_of.reindex(ordinals[shared])))
+    return left, right.take(shared).with_index(pd.Index(label_of.reindex(ordinals[shared])))
 
 
 def with_constant(right: Observations) -> Observations:

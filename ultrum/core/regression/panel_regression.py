@@ -331,7 +331,7 @@ def wild_cluster_test(
     if groups < _FEWEST:
         raise EstimationError(f"wild_cluster_test: {quantity(groups, 'cluster')}; at least {_FEWEST} are needed.")
     warn_of_few_treatments(fit.design, labels)
-    X, y = fit.weighted()
+    X, y = fit.rows_by_weight()
     t, drawn = _bootstrap_t(X, y, codes, names.index(term), value, draws, seed)
     p_value = float((1 + np.sum(np.abs(drawn) >= abs(t))) / (draws + 1))
     return TestResult(

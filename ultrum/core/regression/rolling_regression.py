@@ -24,7 +24,7 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency, labels_at, time_positions
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.core.transform.rolling_statistics import starts_of
-from ultrum.errors import EstimationError, FrequencyError, counted, one_of
+from ultrum.errors import EstimationError, FrequencyError, count_parts, one_of
 
 STATUS: Final = ("estimated", "too few observations", "collinear")
 
@@ -398,7 +398,7 @@ def _run_blocks(Y: Floats, plan: RollingPlan, executor: Executor | None) -> Esti
     parts = [estimates.part(cut.start, cut.stop) for cut in cuts]
     if executor is None:  # threads write where the results belong
         jobs = [(Y[:, cut], part) for cut, part in zip(cuts, parts, strict=True)]
-        for _ in counted(
+        for _ in count_parts(
             each_block(lambda job: plan.estimates(*job), jobs), "rolling_regress, blocks", len(jobs)
         ):
             pass

@@ -328,7 +328,7 @@ def _chow(fit: Fit, at: Any) -> BreakTest:
             "subsample with no more "
             f"than {terms} observations, the number of coefficients. Choose a date further inside the sample."
         )
-    X, y = fit.weighted()
+    X, y = fit.rows_by_weight()
     statistic = float(_chow_f(X, y[:, None], cut, fit.errors, fit.design.index, fit.lags)[0])
     _refuse_nan(fit.name, np.array([statistic]))
     below = fit.nobs - 2 * terms
@@ -397,7 +397,7 @@ def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: 
 
 
 def _sup_f(fit: Fit, trim: float, draws: int, seed: int) -> BreakTest:
-    X, y = fit.weighted()
+    X, y = fit.rows_by_weight()
     rows, terms = X.shape
     if not 0 < trim < 0.5:
         raise EstimationError(f"trim={trim}: it must be a share of the sample between 0 and 0.5.")
@@ -483,7 +483,7 @@ def _date_interval(
 
 
 def _cusum(fit: Fit) -> BreakTest:
-    X, y = fit.weighted()
+    X, y = fit.rows_by_weight()
     rows = len(X)
     ahead = _recursive_residuals(X, y)
     free = len(ahead)

@@ -291,7 +291,7 @@ def _identifying(names: Sequence[str], texts: Mapping[str, Array], moments: Date
 
 
 class CodedTexts(np.ndarray[tuple[int], np.dtype[np.object_]]):
-    """Texts with the integer of each, so that a million cells are told apart once; a part of them has none."""
+    """Texts with the integer of each, so that a million cells are distinguished once; a part of them has none."""
 
     codes: Ints | None
 

@@ -80,7 +80,7 @@ def read_quick(
         columns = type_cells(block, options) if block is not None else None
     except TableError:
         return None
-    grouped = _grouped_columns(block, columns) if block is not None and columns is not None else None
+    grouped = _columns_with_groups(block, columns) if block is not None and columns is not None else None
     if block is None or columns is None or grouped is None:
         return None
     whole = _whole(body, block, columns, encoding, options, grouped)
@@ -134,7 +134,7 @@ def _sample_block(
     return name_bars(block, name)
 
 
-def _grouped_columns(block: Block, columns: Typed) -> frozenset[str] | None:
+def _columns_with_groups(block: Block, columns: Typed) -> frozenset[str] | None:
     """Columns whose numbers have thousands marks, where all others of the sample are bare; else None."""
     if (
         columns.dates.style in FISCAL_YEARS
