@@ -139,6 +139,10 @@ class Series(Scratch):
         made = ul.to_frequency(series(np.ones(len(minutes)), minutes, measure="flow", frequency="N"), "H")
         self.assertEqual(np.asarray(made).tolist(), [60.0, 60.0])
 
+    def test_a_year_with_one_month_is_in_part(self):
+        made = ul.calendar_returns(series(np.full(13, 0.01), months(13, "2010-12"), measure="return"))
+        self.assertEqual(list(made.table.attrs["partial_years"]), [2010])
+
     def test_workings_of_several_assets_need_one(self):
         two = ul.risk_return(pd.DataFrame({"a": [0.01, 0.02, -0.01], "b": [0.0, 0.01, 0.02]}, months(3)))
         with self.assertRaisesRegex(EstimationError, "Set asset="):
@@ -181,3 +185,14 @@ class Files(Scratch):
         reading = self.read("Unemployment rate, seasonally adjusted\n\nmonth,rate\n" + "".join(f"2020-{m:02d},{m}.5\n" for m in range(1, 13)))
         self.assertTrue(reading.series["rate"].metadata.seasonal_adjustment)
         self.assertFalse([d for d in reading.decisions if d.what == "not used" and "seasonally" in str(d.chosen)])
+
+    def test_a_heading_over_two_columns_is_that_of_both(self):
+        rows = "".join(f"<tr><td>2020-{m:02d}</td><td>{m}.5</td><td>{m}.25</td></tr>" for m in range(1, 7))
+        for head in ("<th>month</th><th colspan=2>Index</th></tr><tr><th></th>", "<th rowspan=2>month</th><th colspan=2>Index</th></tr><tr>"):
+            path = self.file("p.html", f"<table><tr>{head}<th>cpi</th><th>ppi</th></tr>{rows}</table>")
+            made = ul.read_series(path).series
+            self.assertEqual(list(made), ["cpi", "ppi"])
+            self.assertEqual([made[name].metadata.measure for name in made], ["index", "index"])
+            self.assertEqual([float(np.asarray(made[name])[2]) for name in made], [3.5, 3.25])
+        with self.assertRaisesRegex(UltrumError, "'Rate' twice"):  # units below names that repeat
+            self.read("month,Rate,Rate\n,%,bp\n" + "".join(f"2020-{m:02d},{m},{m}\n" for m in range(1, 7)))

@@ -257,7 +257,9 @@ def _units_row(padded: dict[int, list[str]], rows: Sequence[int]) -> int | None:
     dated = [i for i in rows if _heads_dates(padded[i][0])]
     under = [i for i in rows if dated and i > dated[-1] and not padded[i][0] and any(padded[i])]
     if len(under) == 1:
-        return under[0]
+        above = [text for text in padded[dated[-1]][1:] if text]
+        names = len(set(above)) < len(above) and not any(map(_is_unit, padded[under[0]][1:]))  # below groups
+        return None if names else under[0]
     for i in reversed(rows):
         others = [padded[k] for k in rows if k != i]
         if (
