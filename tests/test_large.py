@@ -191,15 +191,29 @@ class Large(Scratch):
         self.assertEqual(*made)
 
     def test_a_block_whose_worker_dies_is_done_again(self):
-        for executor in (ProcessPoolExecutor(2), cluster()):
-            mark, told = self.path(f"{type(executor).__name__}.txt"), []
-            with executor as workers:
-                job = partial(squared_once_alive, mark)
-                self.assertEqual(
-                    list(each_block(job, range(9), workers, 3, told.append)), [n * n for n in range(9)]
-                )
-            self.assertTrue(mark.exists(), "no worker died")
-            self.assertEqual(len(told) >= 9, True)
+        mark, told = self.path("died.txt"), []
+        with ProcessPoolExecutor(2) as workers:
+            job = partial(squared_once_alive, mark)
+            self.assertEqual(list(each_block(job, range(9), workers, 3, told.append)), [n * n for n in range(9)])
+        self.assertTrue(mark.exists(), "no worker died")
+        self.assertGreaterEqual(len(told), 9)
+
+    def test_a_cluster_that_loses_a_worker_and_gains_one_gives_the_same_bits(self):
+        rng, mark, told = np.random.default_rng(0), self.path("died.txt"), []
+        blocks = [(number, rng.normal(size=(120, 20))) for number in range(12)]
+        alone = [betas_once_alive(self.path("none.txt"), block, mortal=False) for block in blocks]
+        with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as machines, Client(machines) as client:
+            def grow(text):
+                told.append(text)
+                if len(told) == 6:
+                    machines.scale(3)
+                    client.wait_for_workers(3, timeout=60)
+
+            work = partial(betas_once_alive, mark)
+            found = list(each_block(work, blocks, client.get_executor(pure=False), 3, grow))
+            self.assertEqual(len(client.scheduler_info()["workers"]), 3)
+        self.assertTrue(mark.exists(), "no worker died")
+        self.assertEqual([f.tobytes() for f in found], [a.tobytes() for a in alone])
 
     def test_faults_of_the_work_are_not_tried_again(self):
         tried = []
@@ -329,3 +343,11 @@ def squared_once_alive(mark, number):
         mark.write_text("died")
         os._exit(1)
     return number * number
+
+
+def betas_once_alive(mark, block, mortal=True):
+    """Rolling betas of a block, unless this is the first worker to come to the fourth: it dies."""
+    number, returns = block
+    if mortal:
+        squared_once_alive(mark, number)
+    return ul.rolling_regress(returns, returns[:, :1] + 1.0, window=24).coefficients
