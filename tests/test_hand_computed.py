@@ -89,6 +89,14 @@ class Premia(Scratch):
         self.assertEqual(sets.loc["f", "reading"], "zero is outside")
         self.assertTrue(sets.loc["f", "low"] < 0.02 < sets.loc["f", "high"])
 
+    def test_a_constant_factor_is_refused(self):
+        panel = self.panel(0.0)
+        level = ul.TimeSeries.from_pandas(panel.factors["f"] * 0 + 0.01, name="g", measure="return", excess_of="bill")
+        bill = series(np.zeros(240), name="bill", measure="return")
+        assets = ul.SeriesTable.from_pandas(panel.assets, measure="return")
+        with self.assertRaisesRegex(UltrumError, "constant|a combination of"):
+            ul.joint_alpha_test(ul.align(assets=assets, factors=level, risk_free=bill))
+
     def test_an_add_on_in_percent_is_refused_with_its_size(self):
         betas = ul.factor_betas(self.panel(0.0))
         with self.assertRaisesRegex(UltrumError, "60 % per year"):
@@ -151,6 +159,15 @@ class Series(Scratch):
     def test_a_benchmark_against_itself_has_no_ratio(self):
         x = series([0.01, -0.02, 0.03, 0.01], measure="return")
         self.assertTrue(np.isnan(ul.compare_to_benchmark(x, x.with_metadata(name="y")).information_ratio))
+
+    def test_a_correlation_of_three_pairs_at_a_high_level(self):
+        frame = pd.DataFrame({"a": 1e9 + np.array([0.0, 1, 2, 5]), "b": [1e9, 1e9 + 1, 1e9 + 3, np.nan]}, months(4))
+        found = ul.correlations(ul.SeriesTable.from_pandas(frame, measure="score")).table.loc["a", "b"]
+        self.assertAlmostEqual(found, np.corrcoef([0, 1, 2], [0, 1, 3])[0, 1], 9)
+
+    def test_a_fact_that_no_series_has_is_refused(self):
+        with self.assertRaisesRegex(UltrumError, "'curency'"):
+            series([1.0], name="x").with_metadata(curency="QML")
 
     def test_labels_that_are_numbers_of_rows_are_named(self):
         with self.assertRaisesRegex(UltrumError, "10 to 12"):
