@@ -141,7 +141,22 @@ def over_files():
 
 
 def listings(count):
-    words = ["tide", "freight", "harbour", "wages", "prices", "yield", "output", "credit", "rents", "births", "timber", "whelk", "quay", "salt"]
+    words = [
+        "tide",
+        "freight",
+        "harbour",
+        "wages",
+        "prices",
+        "yield",
+        "output",
+        "credit",
+        "rents",
+        "births",
+        "timber",
+        "whelk",
+        "quay",
+        "salt",
+    ]
     rng = np.random.default_rng(0)
     entries = [Entry("s", f"s:F{i % 40}/M.{i}", f"{' '.join(rng.choice(words, 3))} number {i}", "Monthly", f"Flow {i % 40}",
                      "Economy", f"Q{i % 26}", "index", "QML") for i in range(count)]  # fmt: skip
@@ -167,7 +182,9 @@ def vault(count):
 
 def over_records():
     yield "find", "listings", listings(5_000), listings(40_000), FACTOR
-    for name, small, large in zip(("record all", "latest at, of all", "verify", "records"), vault(150), vault(1_200), strict=True):
+    for name, small, large in zip(
+        ("record all", "latest at, of all", "verify", "records"), vault(150), vault(1_200), strict=True
+    ):
         yield f"vault, {name}", "records", small, large, FACTOR
 
 

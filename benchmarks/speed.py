@@ -45,7 +45,9 @@ def market(T, N, K, gaps=0.0, seed=0):
     Y = F @ rng.normal(0.5, 0.5, (K, N)) + rng.normal(0, 0.06, (T, N))
     Y[rng.random((T, N)) < gaps] = np.nan
     index = pd.period_range("1960-01", periods=T, freq="M")
-    return pd.DataFrame(Y, index, [f"a{i}" for i in range(N)]), pd.DataFrame(F, index, [f"f{k}" for k in range(K)])
+    return pd.DataFrame(Y, index, [f"a{i}" for i in range(N)]), pd.DataFrame(
+        F, index, [f"f{k}" for k in range(K)]
+    )
 
 
 # Regressions
@@ -81,13 +83,13 @@ def general_estimator(y, X, lags=4):
 
 def regressions():
     Y, X = market(252, 24, 3)
-    (ours, theirs), (fit, other) = turns(60, lambda: ul.regress(Y["a0"], X), lambda: general_estimator(Y["a0"], X))
+    (ours, theirs), (fit, other) = turns(
+        60, lambda: ul.regress(Y["a0"], X), lambda: general_estimator(Y["a0"], X)
+    )
     np.testing.assert_allclose(fit.coefficients, other[0], rtol=1e-9)
     np.testing.assert_allclose(fit.standard_errors, other[2], rtol=1e-9)
     yield REGRESSION, 1e3 * ours, 1e3 * theirs, "a general statistics library", "0.8 ms"
-    (ours, theirs), _ = turns(
-        20, lambda: ul.regress(Y, X), lambda: [general_estimator(Y[name], X) for name in Y]
-    )
+    (ours, theirs), _ = turns(20, lambda: ul.regress(Y, X), lambda: [general_estimator(Y[name], X) for name in Y])
     yield "24 regressions at once, ms", 1e3 * ours, 1e3 * theirs, "the same, 24 times", "1.5 ms"
 
 
@@ -206,7 +208,9 @@ def statistics():
     rng = np.random.default_rng(0)
     index = pd.period_range("2000-01", periods=240, freq="M")
     names = [f"a{i}" for i in range(4000)]
-    table = ul.SeriesTable.from_pandas(pd.DataFrame(rng.normal(0.01, 0.06, (240, 4000)), index, names), measure="return")
+    table = ul.SeriesTable.from_pandas(
+        pd.DataFrame(rng.normal(0.01, 0.06, (240, 4000)), index, names), measure="return"
+    )
     x = np.asarray(table)
 
     def arrays():
@@ -214,7 +218,13 @@ def statistics():
         return x.mean(axis=0), x.std(axis=0, ddof=1), (level / np.maximum.accumulate(level, axis=0)).min(axis=0)
 
     (a, b), _ = turns(5, lambda: ul.risk_return(table), arrays)
-    yield "risk_return of 4,000 assets × 240 months, s", a, b, "array code of mean, volatility and drawdown", "0.1 s"
+    yield (
+        "risk_return of 4,000 assets × 240 months, s",
+        a,
+        b,
+        "array code of mean, volatility and drawdown",
+        "0.1 s",
+    )
     some = table.select(names[:2000])
     y = np.asarray(some)
 
@@ -260,7 +270,9 @@ def text(folder):
         lambda: pd.read_csv(long, parse_dates=["date"]).pivot(index="date", columns="code", values="close"),
         lambda: pl.read_csv(long, try_parse_dates=True).pivot(on="code", index="date", values="close"),
     )
-    np.testing.assert_allclose(np.column_stack([np.asarray(mine[f"{code}.close"]) for code in other]), other.to_numpy())
+    np.testing.assert_allclose(
+        np.column_stack([np.asarray(mine[f"{code}.close"]) for code in other]), other.to_numpy()
+    )
     name = "long CSV, a million rows, letter-digit codes, s"
     fastest = "pandas" if b < c else "polars"
     yield name, a, min(b, c), f"{fastest}, read and pivot (pandas {b:.2f}, polars {c:.2f} s)", "ratio 1.0"

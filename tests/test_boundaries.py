@@ -43,7 +43,7 @@ class Results(unittest.TestCase):
         for kind in kinds:
             with self.subTest(kind.__name__):
                 made = kind.__dataclass_params__
-                self.assertEqual(made.frozen, kind.__name__ != "_Columns")
+                self.assertEqual(made.frozen, kind.__name__ != "ColumnEstimates")
                 if hasattr(kind, "to_frame") and kind.__name__ not in ("TestResult", "BreakTest"):
                     self.assertFalse(made.eq)  # arrays have no single truth value
                     self.assertNotIn("object at 0x", kind.__repr__.__doc__ or "")

@@ -17,7 +17,9 @@ def months(count, start="2010-01"):
 
 def series(values, index=None, name="x", **facts):
     values = np.asarray(values, dtype=float)
-    return ul.TimeSeries.from_pandas(pd.Series(values, months(len(values)) if index is None else index), name=name, **facts)
+    return ul.TimeSeries.from_pandas(
+        pd.Series(values, months(len(values)) if index is None else index), name=name, **facts
+    )
 
 
 class Regressions(Scratch):
@@ -51,15 +53,21 @@ class Regressions(Scratch):
 
     def test_white_needs_twice_as_many_rows_as_products(self):
         rng = np.random.default_rng(0)
-        X = pd.DataFrame(rng.normal(size=(18, 3)), months(18), list("abc"))  # 10 columns with squares and products
+        X = pd.DataFrame(
+            rng.normal(size=(18, 3)), months(18), list("abc")
+        )  # 10 columns with squares and products
         y = pd.Series(rng.normal(size=18), months(18))
         self.assertFalse(any("white" in str(n).lower() for n in ul.diagnose(ul.regress(y, X)).to_frame().index))
-        self.assertTrue(any("white" in str(n).lower() for n in ul.diagnose(ul.regress(self.y, self.x)).to_frame().index))
+        self.assertTrue(
+            any("white" in str(n).lower() for n in ul.diagnose(ul.regress(self.y, self.x)).to_frame().index)
+        )
 
     def test_draws_are_999_where_nothing_else_is_documented(self):
         for name in dir(ul):
             function = inspect.unwrap(getattr(ul, name))
-            parameter = inspect.signature(function).parameters.get("draws") if inspect.isfunction(function) else None
+            parameter = (
+                inspect.signature(function).parameters.get("draws") if inspect.isfunction(function) else None
+            )
             if parameter is not None:
                 self.assertIn(parameter.default, (None, 999), name)
 
@@ -72,7 +80,9 @@ class Premia(Scratch):
         excess = pd.DataFrame(np.outer(f, np.linspace(0.5, 2, 8)) + noise, months(periods), list("ABCDEFGH"))
         rate = series(np.full(periods, bill), name="bill", measure="return")
         factor = ul.TimeSeries.from_pandas(f, measure="return", excess_of="bill")
-        return ul.align(assets=ul.SeriesTable.from_pandas(excess + bill, measure="return"), factors=factor, risk_free=rate)
+        return ul.align(
+            assets=ul.SeriesTable.from_pandas(excess + bill, measure="return"), factors=factor, risk_free=rate
+        )
 
     def test_premia_of_excess_returns_do_not_depend_on_the_rate(self):
         one, other = (ul.two_pass(self.panel(bill), errors="misspecification") for bill in (0.0, 0.01))
@@ -91,7 +101,9 @@ class Premia(Scratch):
 
     def test_a_constant_factor_is_refused(self):
         panel = self.panel(0.0)
-        level = ul.TimeSeries.from_pandas(panel.factors["f"] * 0 + 0.01, name="g", measure="return", excess_of="bill")
+        level = ul.TimeSeries.from_pandas(
+            panel.factors["f"] * 0 + 0.01, name="g", measure="return", excess_of="bill"
+        )
         bill = series(np.zeros(240), name="bill", measure="return")
         assets = ul.SeriesTable.from_pandas(panel.assets, measure="return")
         with self.assertRaisesRegex(UltrumError, "constant|a combination of"):
@@ -118,13 +130,18 @@ class Premia(Scratch):
 
 class Series(Scratch):
     def test_a_composite_of_one_part_is_its_score(self):
-        a, b = series([1.0, 2.0, 3.0, 6.0], name="a", measure="score"), series([np.nan, 5.0, 1.0, 3.0], name="b", measure="score")
+        a, b = (
+            series([1.0, 2.0, 3.0, 6.0], name="a", measure="score"),
+            series([np.nan, 5.0, 1.0, 3.0], name="b", measure="score"),
+        )
         made = ul.composite([a, b], at_least=1)
         self.assertAlmostEqual(float(np.asarray(made)[0]), (1.0 - 3.0) / np.std([1, 2, 3, 6], ddof=1), 9)
 
     def test_rates_accrued_over_their_own_months_are_the_rates(self):
         rate = series([0.001, 0.002, 0.003], name="bill", measure="return")
-        np.testing.assert_allclose(np.asarray(accrual_rate(rate, rate.index, rate.metadata.frequency)), [0.001, 0.002, 0.003])
+        np.testing.assert_allclose(
+            np.asarray(accrual_rate(rate, rate.index, rate.metadata.frequency)), [0.001, 0.002, 0.003]
+        )
 
     def test_a_window_of_three_days_has_three_days(self):
         days = pd.bdate_range("2024-01-02", periods=8)
@@ -140,7 +157,9 @@ class Series(Scratch):
     def test_lengths_of_a_drawdown_count_periods(self):
         falls = ul.drawdowns(series([100, 80, 60, 90, 110.0, 100], measure="price")).table
         self.assertEqual(falls[["periods_to_trough", "periods_to_recovery"]].iloc[0].tolist(), [2, 2])
-        self.assertEqual(falls[["peak", "trough", "recovery_date"]].iloc[0].tolist(), ["2010-01", "2010-03", "2010-05"])
+        self.assertEqual(
+            falls[["peak", "trough", "recovery_date"]].iloc[0].tolist(), ["2010-01", "2010-03", "2010-05"]
+        )
 
     def test_an_hour_that_began_before_the_data_is_left_out(self):
         minutes = pd.date_range("2024-03-15 09:30", "2024-03-15 11:59", freq="min", tz="UTC")
@@ -161,7 +180,9 @@ class Series(Scratch):
         self.assertTrue(np.isnan(ul.compare_to_benchmark(x, x.with_metadata(name="y")).information_ratio))
 
     def test_a_correlation_of_three_pairs_at_a_high_level(self):
-        frame = pd.DataFrame({"a": 1e9 + np.array([0.0, 1, 2, 5]), "b": [1e9, 1e9 + 1, 1e9 + 3, np.nan]}, months(4))
+        frame = pd.DataFrame(
+            {"a": 1e9 + np.array([0.0, 1, 2, 5]), "b": [1e9, 1e9 + 1, 1e9 + 3, np.nan]}, months(4)
+        )
         found = ul.correlations(ul.SeriesTable.from_pandas(frame, measure="score")).table.loc["a", "b"]
         self.assertAlmostEqual(found, np.corrcoef([0, 1, 2], [0, 1, 3])[0, 1], 9)
 
@@ -174,7 +195,9 @@ class Series(Scratch):
             ul.TimeSeries.from_pandas(pd.Series([1.0, 2.0, 4.0], [10, 11, 12]))
 
     def test_the_first_repeated_payment_is_named(self):
-        prices = ul.SeriesTable.from_pandas(pd.DataFrame({"A": [1.0, 2, 3], "B": [1.0, 2, 3]}, months(3)), measure="price")
+        prices = ul.SeriesTable.from_pandas(
+            pd.DataFrame({"A": [1.0, 2, 3], "B": [1.0, 2, 3]}, months(3)), measure="price"
+        )
         paid = pd.DataFrame({"asset": ["A", "A", "B", "B"], "date": ["2010-02-01"] * 4, "amount": [0.1] * 4})
         with self.assertRaisesRegex(UltrumError, "^A.*the same amount occurs twice|: A.*the same amount"):
             ul.returns(prices, dividends=paid)
@@ -194,18 +217,28 @@ class Files(Scratch):
         self.assertEqual(made.iloc[:4].tolist(), [20.1, 20.2, 20.3, 20.4])
 
     def test_months_in_french(self):
-        made = self.read("mois;prix\njanvier 2020;1,5\nfévrier 2020;2,5\nmars 2020;3,5\navril 2020;4\n").series["prix"].to_pandas()
+        made = (
+            self.read("mois;prix\njanvier 2020;1,5\nfévrier 2020;2,5\nmars 2020;3,5\navril 2020;4\n")
+            .series["prix"]
+            .to_pandas()
+        )
         self.assertEqual([str(p) for p in made.index], ["2020-01", "2020-02", "2020-03", "2020-04"])
         self.assertEqual(made.tolist(), [1.5, 2.5, 3.5, 4.0])
 
     def test_a_stated_adjustment_is_used(self):
-        reading = self.read("Unemployment rate, seasonally adjusted\n\nmonth,rate\n" + "".join(f"2020-{m:02d},{m}.5\n" for m in range(1, 13)))
+        reading = self.read(
+            "Unemployment rate, seasonally adjusted\n\nmonth,rate\n"
+            + "".join(f"2020-{m:02d},{m}.5\n" for m in range(1, 13))
+        )
         self.assertTrue(reading.series["rate"].metadata.seasonal_adjustment)
         self.assertFalse([d for d in reading.decisions if d.what == "not used" and "seasonally" in str(d.chosen)])
 
     def test_a_heading_over_two_columns_is_that_of_both(self):
         rows = "".join(f"<tr><td>2020-{m:02d}</td><td>{m}.5</td><td>{m}.25</td></tr>" for m in range(1, 7))
-        for head in ("<th>month</th><th colspan=2>Index</th></tr><tr><th></th>", "<th rowspan=2>month</th><th colspan=2>Index</th></tr><tr>"):
+        for head in (
+            "<th>month</th><th colspan=2>Index</th></tr><tr><th></th>",
+            "<th rowspan=2>month</th><th colspan=2>Index</th></tr><tr>",
+        ):
             path = self.file("p.html", f"<table><tr>{head}<th>cpi</th><th>ppi</th></tr>{rows}</table>")
             made = ul.read_series(path).series
             self.assertEqual(list(made), ["cpi", "ppi"])

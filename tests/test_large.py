@@ -202,7 +202,11 @@ class Large(Scratch):
         rng, mark, told = np.random.default_rng(0), self.path("died.txt"), []
         blocks = [(number, rng.normal(size=(120, 20))) for number in range(12)]
         alone = [betas_once_alive(self.path("none.txt"), block, mortal=False) for block in blocks]
-        with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as machines, Client(machines) as client:
+        with (
+            LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as machines,
+            Client(machines) as client,
+        ):
+
             def grow(text):
                 told.append(text)
                 if len(told) == 6:

@@ -1,9 +1,11 @@
 """Whole studies: every section, what is done again, where numbers come from, bundles, faults."""
 
+import dataclasses
 import json
 import os
 import pickle
 import sqlite3
+import sys
 import warnings
 import zipfile
 from pathlib import Path
@@ -83,12 +85,23 @@ class Whole(OnPractice):
 
         def drawn(plan):
             result = self.run_it(plan)
-            with mock.patch.object(result_files, "drawn_figure", side_effect=result_files.drawn_figure) as draw:
+            alone = mock.patch.object(result_files, "_WORTH_A_PROCESS", 99)
+            with (
+                alone,
+                mock.patch.object(result_files, "drawn_figure", side_effect=result_files.drawn_figure) as draw,
+            ):
                 write_results(result, out)
             return [c.args[1] for c in draw.call_args_list], result
 
         first, result = drawn(study)
         self.assertEqual(first, list(study.report.figures))
+        pictures = {p.name: p.read_bytes() for p in (out / "figures").iterdir()}
+        for program in (sys.executable, "/bin/false"):  # a second process that draws a half, and one that fails
+            with mock.patch.object(sys, "executable", program):
+                write_results(dataclasses.replace(result, store=None), self.folder / "beside")
+            self.assertEqual(
+                {p.name: p.read_bytes() for p in (self.folder / "beside" / "figures").iterdir()}, pictures
+            )
         whole = {p: p.stat().st_ino for p in out.rglob("*") if p.is_file()}
         self.assertEqual(drawn(study)[0], [])
         self.assertEqual({p: p.stat().st_ino for p in out.rglob("*") if p.is_file()}, whole)

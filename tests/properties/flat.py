@@ -35,7 +35,17 @@ def flat(result, path=""):
 
 PROPERTIES = {  # of results that hold arrays
     "Fit": ("coefficients", "covariance", "sigma", "r2", "lags", "dropped", "clusters"),
-    "BetaTable": ("coefficients", "covariance", "nobs", "sigma", "r2", "lags", "dropped", "clusters", "unadjusted"),
+    "BetaTable": (
+        "coefficients",
+        "covariance",
+        "nobs",
+        "sigma",
+        "r2",
+        "lags",
+        "dropped",
+        "clusters",
+        "unadjusted",
+    ),
 }
 
 

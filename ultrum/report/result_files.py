@@ -6,18 +6,25 @@ import contextlib
 import hashlib
 import importlib.util
 import os
+import pickle
 import sqlite3
-from collections.abc import Mapping, Sequence
+import subprocess
+import sys
+import warnings
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from datetime import datetime
 from importlib.metadata import version
 from pathlib import Path
-from typing import Final
+from typing import Final, Self
 
 import pandas as pd
 
+from ultrum.core.executors import cores
 from ultrum.core.presentation import quantity
 from ultrum.core.time.period_labels_and_relative_dates import period_label
-from ultrum.errors import UltrumError, reason
+from ultrum.errors import UltrumError, reason, warn_user
 from ultrum.file_access import path_of
 from ultrum.report import figures
 from ultrum.report.figures.figure_files import pdf_bytes, png_bytes, rename_png
@@ -48,6 +55,7 @@ from ultrum.study.sections import Figure
 from ultrum.study.stages import code_of_parts, digest
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
+_WORTH_A_PROCESS: Final = 4  # figures
 _NO_RUN: Final = "0" * 64  # as long as the name of a run
 _CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
@@ -77,7 +85,7 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
         return _places(folder, folder)
     result_tables = tables(result)
     pictures = _Pictures(result)
-    with whole_folder(folder) as work:
+    with pictures.drawing(), whole_folder(folder) as work:
         faults = _write_tables(result, result_tables, work)
         files, explored = pictures.drawn()
         texts = _write_figures(result, files, work / "figures")
@@ -167,17 +175,73 @@ class _Pictures:
         self._result, store = result, result.store
         self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
         self._metadata = {**metadata, "run": _NO_RUN}
+        self._second: _SecondProcess | None = None
+
+    @contextlib.contextmanager
+    def drawing(self) -> Iterator[None]:
+        """Half of the figures are drawn by another process while this one writes tables and draws the others."""
+        missing = [name for name, formats in self._known.items() if formats is None]
+        if cores() < 2 or len(missing) < _WORTH_A_PROCESS:
+            yield
+            return
+        with _SecondProcess(self._result, self._metadata, missing[::2]) as self._second:
+            yield
 
     def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
         """The files of each figure by extension; the interactive chart, if requested."""
         store, run = self._result.store, self._result.run
         missing = [name for name, formats in self._known.items() if formats is None]
-        drawn = {name: _draw(self._result, self._metadata, name) for name in missing}
+        elsewhere = () if self._second is None else self._second.names
+        drawn = {name: _draw(self._result, self._metadata, name) for name in missing if name not in elsewhere}
+        explored = explorer(self._result) if wants_lines(self._result) else None
+        if self._second is not None:
+            drawn |= self._second.drawn()
         if store is not None and len(run) == len(_NO_RUN):
             for name, formats in drawn.items():
                 store.store(self._keys[name], formats)
         files = {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
-        return files, explorer(self._result) if wants_lines(self._result) else None
+        return files, explored
+
+
+class _SecondProcess:
+    """Draws some figures in another process of this program; if that fails, they are drawn here."""
+
+    def __init__(self, result: StudyResult, metadata: Mapping[str, str], names: Sequence[Figure]) -> None:
+        self.names = tuple(names)
+        self._work = (replace(result, store=None), dict(metadata), self.names)
+
+    def __enter__(self) -> Self:
+        words = [sys.executable, "-P", "-c", "from ultrum.report.result_files import draw_for_parent as d; d()"]
+        self._process = subprocess.Popen(  # noqa: S603 - this program itself
+            words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+        )
+        self._thread = ThreadPoolExecutor(1)
+        self._answer = self._thread.submit(self._process.communicate, pickle.dumps(self._work))
+        return self
+
+    def drawn(self) -> dict[Figure, dict[str, bytes]]:
+        """The files of each figure by extension."""
+        answer, _ = self._answer.result()
+        if self._process.returncode == 0:
+            files, said = pickle.loads(answer)  # noqa: S301 - what the process started above wrote
+            for text in said:
+                warn_user(text)
+            return dict(files)
+        result, metadata, names = self._work
+        return {name: _draw(result, metadata, name) for name in names}
+
+    def __exit__(self, *_: object) -> None:
+        if self._process.poll() is None:
+            self._process.kill()
+        self._thread.shutdown()
+
+
+def draw_for_parent() -> None:
+    """Draw the figures that the parent process sends, and send back their files and warnings."""
+    result, metadata, names = pickle.load(sys.stdin.buffer)  # noqa: S301 - what the parent wrote
+    with warnings.catch_warnings(record=True) as caught:
+        files = {name: _draw(result, metadata, name) for name in names}
+    sys.stdout.buffer.write(pickle.dumps((files, [str(w.message) for w in caught])))
 
 
 def _with_run(formats: Mapping[str, bytes], run: str) -> dict[str, bytes]:

@@ -50,6 +50,11 @@ class ColumnEstimates:
         covariance = np.full((assets, terms, terms), np.nan)
         return cls(coefficients, covariance, nobs, sigma, r2, lags, clusters, short, unknown)
 
+    def close(self) -> None:
+        """Make the arrays read-only, once they are filled."""
+        for one in fields(self):
+            getattr(self, one.name).flags.writeable = False
+
     @classmethod
     def join(cls, parts: Sequence[ColumnEstimates]) -> ColumnEstimates:
         """Several parts, one after another."""

@@ -272,6 +272,7 @@ def estimate_columns(left: Observations, design: Observations, rule: Rule, *, pa
         _by_kernel(results, Y, X, design, rule)
     else:
         _by_groups(results, left, design, used, rule, part or Y.shape[1] > 1)
+    results.close()
     losses = {NO_RESPONSE: _holes(present)}
     if not whole.all():
         factors = [str(c) for c in design.names]
