@@ -162,7 +162,7 @@ class LongTable(LargeData):
     >>> import tempfile, ultrum as ul
     >>> excess = ul.practice.panel().excess
     >>> with tempfile.TemporaryDirectory() as folder:
-    ...     table = LongTable.write(excess, Path(folder, "excess.parquet"))
+    ...     table = LongTable.write(excess, f"{folder}/excess.parquet")
     ...     len(table.assets), table.rows
     (23, 5522)
     """

@@ -223,8 +223,8 @@ class _SecondProcess:
         """The files of each figure by extension."""
         answer, _ = self._answer.result()
         if self._process.returncode == 0:
-            files, said = pickle.loads(answer)  # noqa: S301 - what the process started above wrote
-            for text in said:
+            files, texts = pickle.loads(answer)  # noqa: S301 - what the process started above wrote
+            for text in texts:
                 warn_user(text)
             return dict(files)
         result, metadata, names = self._work

@@ -266,6 +266,7 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         Returns
         -------
         X, y : ndarray, shape (T, p) and (T,)
+            The observations used.
 
         Examples
         --------

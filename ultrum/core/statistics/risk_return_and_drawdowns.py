@@ -396,6 +396,7 @@ def _falls(depth: Floats, table: SeriesTable, limit: int) -> pd.DataFrame:
     alone, over = begins[first], ~after[final]
     start = np.where(alone, first, first - 1)
     recovered = np.where(over, np.minimum(final + 1, len(row) - 1), -1)
+    lengths = position[recovered] - position[low]
     names, peaks = table.names, _labels_of(table.index, row[start])
     return pd.DataFrame(
         {
@@ -405,6 +406,6 @@ def _falls(depth: Floats, table: SeriesTable, limit: int) -> pd.DataFrame:
             "recovery_date": _labels_of(table.index, np.where(over, row[recovered], -1)),
             "depth": value[low],
             "periods_to_trough": position[low] - position[start] + alone,
-            "periods_to_recovery": np.where(over, position[recovered] - position[low], np.nan),
+            "periods_to_recovery": lengths if over.all() else np.where(over, lengths, np.nan),
         }
     )
