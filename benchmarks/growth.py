@@ -21,6 +21,7 @@ from ultrum.sources.download_and_limits import Download
 from ultrum.vault.search_index import Entry, Listings
 from ultrum.vault.store import Vault
 
+FIGURE = Path(__file__).parent.parent / "docs" / "screenshots" / "growth.png"
 FACTOR = 8
 BASE = {"assets": 250, "dates": 240, "factors": 3}
 
@@ -191,7 +192,7 @@ def over_records():
 def run():
     lines = ["| function | with | time, s | 8 times as much | exponent | memory, MB | 8 times as much | exponent |",
              "|---|---|---:|---:|---:|---:|---:|---:|"]  # fmt: skip
-    steep = []
+    steep, exponents = [], {}
     for cases in (over_market, over_files, over_records):
         for name, dimension, small, large, ratio in cases():
             (a, m), (b, n) = point(small), point(large)
@@ -200,9 +201,46 @@ def run():
                 f"| {name} | {dimension} | {a:.4f} | {b:.4f} | {power:.2f} | {m / 1e6:.2f} | {n / 1e6:.2f} | {memory:.2f} |"
             )
             print(lines[-1], file=sys.stderr, flush=True)
+            exponents[name, dimension] = power
             if max(power, memory) > 1.1:
                 steep.append(f"{name} with {dimension}")
-    return "\n".join([*lines, "", f"Above 1.1: {', '.join(steep) or 'none'}."])
+    draw(exponents)
+    return "\n".join([*lines, "", f"Above 1.1: {', '.join(steep) or 'none'}. ![growth](screenshots/growth.png)"])
+
+
+def draw(exponents):
+    """A dot for each exponent of time: functions below each other, a mark for each dimension."""
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib import pyplot as plt
+
+    names = list(dict.fromkeys(name for name, _ in exponents))
+    figure, ax = plt.subplots(figsize=(12.8, 8), layout="constrained")
+    marks = {"assets": ("o", "#1f5f8b"), "dates": ("s", "#c46a1b"), "factors": ("^", "#5b8c3e")}
+    for dimension, (mark, colour) in marks.items():
+        points = [(power, names.index(name)) for (name, of), power in exponents.items() if of == dimension]
+        ax.scatter(*zip(*points, strict=True), marker=mark, c=colour, s=42, label=f"with {dimension}", zorder=3)
+    others = [(power, names.index(name)) for (name, of), power in exponents.items() if of not in marks]
+    ax.scatter(
+        *zip(*others, strict=True),
+        marker="D",
+        c="#555555",
+        s=36,
+        label="with columns, rows, tables or records",
+        zorder=3,
+    )
+    ax.axvline(1.0, color="black", linewidth=0.8)
+    ax.set_yticks(range(len(names)), names)
+    ax.invert_yaxis()
+    ax.grid(axis="x", alpha=0.3)
+    ax.set_xlabel(
+        "exponent of time between a size and eight times that size; 1 is linear growth, 0 a cost that does not grow"
+    )
+    ax.legend(frameon=False, loc="lower right")
+    ax.set_title("Growth of time with the size of the data", loc="left")
+    figure.savefig(FIGURE, dpi=100)
+    plt.close(figure)
 
 
 if __name__ == "__main__":

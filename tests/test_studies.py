@@ -97,7 +97,10 @@ class Whole(OnPractice):
         self.assertEqual(first, list(study.report.figures))
         pictures = {p.name: p.read_bytes() for p in (out / "figures").iterdir()}
         for program in (sys.executable, "/bin/false"):  # a second process that draws a half, and one that fails
-            with mock.patch.object(sys, "executable", program):
+            with (
+                mock.patch.object(sys, "executable", program),
+                mock.patch("os.getloadavg", lambda: (0.0, 0.0, 0.0)),
+            ):
                 write_results(dataclasses.replace(result, store=None), self.folder / "beside")
             self.assertEqual(
                 {p.name: p.read_bytes() for p in (self.folder / "beside" / "figures").iterdir()}, pictures

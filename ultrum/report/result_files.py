@@ -181,7 +181,7 @@ class _Pictures:
     def drawing(self) -> Iterator[None]:
         """Half of the figures are drawn by another process while this one writes tables and draws the others."""
         missing = [name for name, formats in self._known.items() if formats is None]
-        if cores() < 2 or len(missing) < _WORTH_A_PROCESS:
+        if len(missing) < _WORTH_A_PROCESS or not _core_is_free():
             yield
             return
         with _SecondProcess(self._result, self._metadata, missing[::2]) as self._second:
@@ -201,6 +201,11 @@ class _Pictures:
                 store.store(self._keys[name], formats)
         files = {n: _with_run(drawn.get(n) or self._known[n] or {}, run) for n in self._keys}
         return files, explored
+
+
+def _core_is_free() -> bool:
+    """Whether another process would not take its time from what runs here; unknown on some systems."""
+    return hasattr(os, "getloadavg") and os.getloadavg()[0] + 1.0 < cores()
 
 
 class _SecondProcess:
