@@ -238,7 +238,7 @@ class Kept(Scratch):
     def test_each_key_of_a_study(self):
         base = self.outcome(BASE, "kept", keep=True)
         self.assertIsInstance(base[0], dict, base[0])
-        most = int(os.environ.get("ULTRUM_KEYS", "40"))
+        most = int(os.environ.get("ULTRUM_KEYS", "24"))
         first = dt.date.today().toordinal() * most % len(OTHER)
         for key, *values in itertools.islice(itertools.cycle(OTHER), first, first + min(most, len(OTHER))):
             whole = key if len(values) == 1 else next(t for t in TABLES if key.startswith(t))
@@ -264,7 +264,7 @@ class Kept(Scratch):
     def test_a_cell_of_each_file(self):
         base = self.outcome(BASE, "kept", keep=True)
         unread = {"prices_2", "factors_2", "fx_2", "orn", "dividends_2", "companies_2", "accounts_2", "late"}
-        most = int(os.environ.get("ULTRUM_KEYS", "40")) // 10
+        most = int(os.environ.get("ULTRUM_KEYS", "24")) // 8
         read = [name for name in self.tables if name not in unread]
         first = dt.date.today().toordinal() * most % len(read)
         for name in itertools.islice(itertools.cycle(read), first, first + min(most, len(read))):
