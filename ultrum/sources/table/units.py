@@ -481,7 +481,7 @@ _DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0
 def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> tuple[str, list[Statement | None]]:
     """The column of units, and the statement of each of its rows; empty without such a column."""
     for name, column in cells.items():
-        if name in numeric or column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()):
+        if column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()) or name in numeric:
             continue
         texts = [cell_text(c).strip() for c in column]
         stated = {t: statement_of(t) for t in dict.fromkeys(texts)}
