@@ -21,6 +21,33 @@ import ultrum.practice
 
 CLI = "import sys; sys.argv[1:] = {}\nfrom ultrum.cli import main; main()"
 SHIPPED = "allowed_return.toml"
+LISTING_WORDS = [
+    "tide",
+    "freight",
+    "harbour",
+    "wages",
+    "prices",
+    "yield",
+    "output",
+    "credit",
+    "rents",
+    "births",
+    "timber",
+    "whelk",
+    "quay",
+    "salt",
+]
+
+
+def turns(times, *sides):
+    """Least time of each side, the sides taking turns, and what each gave last."""
+    taken, given = [[] for _ in sides], [None] * len(sides)
+    for _ in range(times):
+        for k, side in enumerate(sides):
+            start = time.perf_counter()
+            given[k] = side()
+            taken[k].append(time.perf_counter() - start)
+    return [min(t) for t in taken], given
 
 
 @contextlib.contextmanager

@@ -26,6 +26,7 @@ import python_calamine
 import xlsxwriter
 
 import ultrum as ul
+from benchmarks.demo import LISTING_WORDS
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.sdmx.series_typing import Calendar, to_parts
 from ultrum.sources.sdmx.structures import Structure
@@ -230,24 +231,8 @@ def workbook():
 def search():
     """Milliseconds of searches in a catalogue of 100,000 listings, once opened."""
     rng = np.random.default_rng(0)
-    words = [
-        "tide",
-        "freight",
-        "harbour",
-        "wages",
-        "prices",
-        "yield",
-        "output",
-        "credit",
-        "rents",
-        "births",
-        "timber",
-        "whelk",
-        "quay",
-        "salt",
-    ]
     entries = [
-        Entry("s", f"s:F{i % 40}/M.{i}", " ".join(rng.choice(words, 4)) + f" number {i}", "Monthly", f"Flow {i % 40}",
+        Entry("s", f"s:F{i % 40}/M.{i}", " ".join(rng.choice(LISTING_WORDS, 4)) + f" number {i}", "Monthly", f"Flow {i % 40}",
               "Economy > Trade", f"Q{i % 26}", "index", "QML")
         for i in range(LISTINGS)
     ]  # fmt: skip

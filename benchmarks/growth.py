@@ -16,6 +16,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from benchmarks.demo import LISTING_WORDS
 from ultrum.core.time.frequency import Frequency
 from ultrum.sources.download_and_limits import Download
 from ultrum.vault.search_index import Entry, Listings
@@ -153,24 +154,8 @@ def over_files():
 
 
 def listings(count):
-    words = [
-        "tide",
-        "freight",
-        "harbour",
-        "wages",
-        "prices",
-        "yield",
-        "output",
-        "credit",
-        "rents",
-        "births",
-        "timber",
-        "whelk",
-        "quay",
-        "salt",
-    ]
     rng = np.random.default_rng(0)
-    entries = [Entry("s", f"s:F{i % 40}/M.{i}", f"{' '.join(rng.choice(words, 3))} number {i}", "Monthly", f"Flow {i % 40}",
+    entries = [Entry("s", f"s:F{i % 40}/M.{i}", f"{' '.join(rng.choice(LISTING_WORDS, 3))} number {i}", "Monthly", f"Flow {i % 40}",
                      "Economy", f"Q{i % 26}", "index", "QML") for i in range(count)]  # fmt: skip
     index = Listings(Path(PLACE.name, f"l{count}.sqlite"))
     index.replace("s", entries, "2025")

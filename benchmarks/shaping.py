@@ -11,21 +11,11 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
+from benchmarks.demo import turns
 from ultrum.report import figures
 
 SERIES, YEARS, PAIRS = 2000, 40, 20
 FIELDS = {"open": "first", "high": "max", "low": "min", "close": "last"}
-
-
-def turns(times, *sides):
-    """Least time of each side, the sides taking turns, and what each gave."""
-    taken, given = [[] for _ in sides], [None] * len(sides)
-    for _ in range(times):
-        for k, side in enumerate(sides):
-            start = time.perf_counter()
-            given[k] = side()
-            taken[k].append(time.perf_counter() - start)
-    return [min(t) for t in taken], given
 
 
 def peak(side, size):

@@ -23,20 +23,9 @@ import pyarrow
 import pyarrow.csv
 
 import ultrum as ul
-from benchmarks.demo import CLI, own_files, practice
+from benchmarks.demo import CLI, own_files, practice, turns
 
 REGRESSION = "one regression, 252 × 3 factors, Newey–West, ms"
-
-
-def turns(times, *sides):
-    """Least time of each side, the sides taking turns, and what each gave last."""
-    taken, given = [[] for _ in sides], [None] * len(sides)
-    for _ in range(times):
-        for k, side in enumerate(sides):
-            start = time.perf_counter()
-            given[k] = side()
-            taken[k].append(time.perf_counter() - start)
-    return [min(t) for t in taken], given
 
 
 def market(T, N, K, gaps=0.0, seed=0):

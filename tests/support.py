@@ -104,9 +104,13 @@ class _Refused:
 
     def _follow_advice(self, error):
         """What the message recommends leads somewhere else: to a result, or to another refusal."""
-        for keyword, value, again in follow(error) if isinstance(error, ul.UltrumError) else ():
-            said = str(again)
-            self.case.assertNotEqual(said, str(error), f"{keyword}={value!r} changes nothing")
+        if not isinstance(error, ul.UltrumError):
+            return
+        here = Path.cwd()
+        with contextlib.chdir(self.case.folder if here == ROOT else here):  # advice may write files
+            for keyword, value, again in follow(error):
+                said = str(again)
+                self.case.assertNotEqual(said, str(error), f"{keyword}={value!r} changes nothing")
 
 
 def without_causes(error, text=""):

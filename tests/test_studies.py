@@ -96,9 +96,11 @@ class Whole(OnPractice):
         first, result = drawn(study)
         self.assertEqual(first, list(study.report.figures))
         pictures = {p.name: p.read_bytes() for p in (out / "figures").iterdir()}
-        for program in (sys.executable, "/bin/false"):  # a second process that draws a half, and one that fails
-            with (
+        unsent = mock.Mock(**{"dumps.side_effect": TypeError("cannot pickle")})
+        for program, sent in ((sys.executable, pickle), ("/bin/false", pickle), (sys.executable, unsent)):
+            with (  # a second process draws a half, fails, or cannot be sent the result
                 mock.patch.object(sys, "executable", program),
+                mock.patch.object(result_files, "pickle", sent),
                 mock.patch("os.getloadavg", lambda: (0.0, 0.0, 0.0)),
             ):
                 write_results(dataclasses.replace(result, store=None), self.folder / "beside")

@@ -231,16 +231,18 @@ def count_parts(parts: Iterable[T], label: str, total: int) -> Iterator[T]:
         yield from parts
         return
     began, shown = time.monotonic(), ""
-    for number, part in enumerate(parts, 1):
-        yield part
-        if time.monotonic() - began > _PATIENCE:
-            line = f"{label}: {number:,} of {total:,}"
-            sys.stderr.write(f"\r{line.ljust(len(shown))}")
+    try:
+        for number, part in enumerate(parts, 1):
+            yield part
+            if time.monotonic() - began > _PATIENCE:
+                line = f"{label}: {number:,} of {total:,}"
+                sys.stderr.write(f"\r{line.ljust(len(shown))}")
+                sys.stderr.flush()
+                shown = line
+    finally:  # an error message starts on a clean line too
+        if shown:
+            sys.stderr.write(f"\r{' ' * len(shown)}\r")
             sys.stderr.flush()
-            shown = line
-    if shown:
-        sys.stderr.write(f"\r{' ' * len(shown)}\r")
-        sys.stderr.flush()
 
 
 _SYNONYMS = {  # the literature's words for values of options, and the values; without spaces and hyphens

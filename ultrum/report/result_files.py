@@ -214,6 +214,10 @@ class _SecondProcess:
     def __init__(self, result: StudyResult, metadata: Mapping[str, str], names: Sequence[Figure]) -> None:
         self.names = tuple(names)
         self._work = (replace(result, store=None), dict(metadata), self.names)
+        try:
+            self._sent = pickle.dumps(self._work)
+        except Exception:
+            self._sent = b""  # the process fails on it, and the figures are drawn here
 
     def __enter__(self) -> Self:
         words = [sys.executable, "-P", "-c", "from ultrum.report.result_files import draw_for_parent as d; d()"]
@@ -221,7 +225,7 @@ class _SecondProcess:
             words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
         )
         self._thread = ThreadPoolExecutor(1)
-        self._answer = self._thread.submit(self._process.communicate, pickle.dumps(self._work))
+        self._answer = self._thread.submit(self._process.communicate, self._sent)
         return self
 
     def drawn(self) -> dict[Figure, dict[str, bytes]]:
