@@ -134,6 +134,9 @@ class _Moody(http.server.BaseHTTPRequestHandler):
     def do_proxied(self):
         self.reply(200, b"through the proxy")
 
+    def moved(self):
+        self.reply(int(self.path[-3:]), Location="/marked")
+
     def round(self):
         self.reply(302, Location="/round")
 
@@ -198,6 +201,10 @@ class Http(Scratch):
         self.client.get(self.url.replace("127.0.0.1", "localhost") + "/marked")
         for *_, headers in self.server.asked:
             self.assertEqual({"cookie", "Cookie", "if-none-match", "if-modified-since"} & headers.keys(), set())
+
+    def test_every_kind_of_redirect_is_followed(self):
+        for status in (301, 302, 303, 307, 308):
+            self.assertTrue(self.client.get(f"{self.url}/moved/{status}").body.startswith(b"date,x"), status)
 
     def test_a_proxy_can_have_a_private_address(self):
         with (

@@ -149,12 +149,12 @@ def _revision_rows(before: RunRecord, after: RunRecord, bytes_of: BytesOf) -> pd
         bodies = bytes_of(old[name]), bytes_of(checksum)
         if bodies[0] is None or bodies[1] is None:
             continue
-        tables = [_columns_of(body, name, after, bytes_of) for body in bodies if body is not None]
-        rows += [(name, *row) for row in _differing_columns(*tables)]
+        tables = [columns_of(body, name, after, bytes_of) for body in bodies if body is not None]
+        rows += [(name, *row) for row in differing_columns(*tables)]
     return pd.DataFrame(rows, columns=["download", "column", "cells", "first", "last", "at", "before", "after"])
 
 
-def _columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> dict[str, pd.Series]:
+def columns_of(body: bytes, name: str, run: RunRecord, bytes_of: BytesOf) -> dict[str, pd.Series]:
     """The columns of a download by date: its series, or the rows of its records."""
     source, _, path = name.partition(":")
     sections: Any = (run.get("study") or {}).get("sources", {})
@@ -209,7 +209,7 @@ def _series_of_message(body: bytes, path: str, structures: Sequence[tuple[str, .
     return {}
 
 
-def _differing_columns(
+def differing_columns(
     old: Mapping[str, pd.Series], new: Mapping[str, pd.Series]
 ) -> Iterator[tuple[object, ...]]:
     """Columns with cells that differ: how many, the first, the last, and the largest change."""

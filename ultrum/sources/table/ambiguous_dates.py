@@ -249,7 +249,7 @@ def refuse_day_month_swap(moments: Dates, where: str) -> None:
     Raises
     ------
     TableError
-        With the number of such rows and the first one.
+        With the number of such dates and the first one.
     """
     days = moments.astype("datetime64[D]")[~np.isnat(moments)]
     days = days[np.diff(days.view(np.int64), prepend=-(1 << 62)) != 0]  # rows of one date stand together
