@@ -28,6 +28,7 @@ CASES = (
     "hard_samples",
     "coverage",
     "growth",
+    "scale",
     "large",
 )
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"

@@ -29,6 +29,7 @@ from ultrum.errors import FrequencyError, SourceError, UltrumError, UnitError, V
 from ultrum.practice import world_files
 from ultrum.report import table_files
 from ultrum.sources.database import refuse_writing
+from ultrum.sources.table.reader import read_table
 from ultrum.vault.search_index import Entry, Listings
 from ultrum.vault.store import Vault
 
@@ -231,6 +232,19 @@ class Pulling(OnPractice):
         self.assertEqual(result.status["status"].tolist(), ["new", "failed", "failed", "new", "new", "new"])
         self.assertEqual(set(result.failed), {"observatory:PRICES/M.XX.CPI", "lighthouse:x"})
         self.assertEqual(len(result.series), 4)
+
+    def test_columns_of_a_file_are_parsed_once_whatever_their_number(self):
+        rows = "".join(
+            f"2024-{m:02d}," + ",".join(str(m + k / 100) for k in range(30)) + "\n" for m in range(1, 13)
+        )
+        self.file("many.csv", "month," + ",".join(f"C{k}" for k in range(30)) + "\n" + rows)
+        wanted = [f"file:many.csv#C{k}" for k in range(30)]
+        with (ul.Desk(self.folder / "v", sources={"file": {"kind": "table", "url": str(self.folder)}}) as desk,
+              mock.patch("ultrum.desk.repository.read_table", wraps=read_table) as parse):  # fmt: skip
+            result = desk.pull(wanted)
+        self.assertEqual(parse.call_count, 1)
+        self.assertEqual([float(np.asarray(s)[1]) for s in result.series], [2 + k / 100 for k in range(30)])
+        self.assertEqual([s.metadata.address for s in result.series], wanted)
 
     def test_statuses_of_a_refresh(self):
         desk = self.desk()

@@ -130,8 +130,11 @@ def with_address(reading: Reading, wanted: Address) -> Reading:
         )
     step = _partial_step(reading)
     fields = {
-        column: type(block)(
-            block.values, tuple(_metadata_at(a, wanted, column, step) for a in block.metadata), block.causes
+        column: block.from_arrays(
+            block.array,
+            block.index,
+            tuple(_metadata_at(a, wanted, column, step) for a in block.metadata),
+            block.causes,
         )
         for column, block in reading.fields.items()
     }

@@ -333,6 +333,7 @@ class _Job:
         self.began = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
         self._found: dict[tuple[object, ...], list[TimeSeries]] = {}
         self._faults: dict[tuple[object, ...], UltrumError] = {}
+        self._held: dict[tuple[str, str], bool] = {}  # paths that the vault had before
         # one request answers all members of an address: with its history if one of them needs it
         self._whole = {m.address for m in plan.series if m.steps or plan.frequency}
         self._new: tuple[int, set[tuple[str, str]]] = (0, set())
@@ -416,8 +417,10 @@ class _Job:
             return "not requested"
         if not self._fresh() & set(self.paths_of(member)):
             return "same"
-        held = [self.repository.downloads.latest(s, p, self.began) for s, p in self.paths_of(member)]
-        if not any(held):
+        for place in self.paths_of(member):
+            if place not in self._held:
+                self._held[place] = self.repository.downloads.latest(*place, self.began) is not None
+        if not any(self._held[place] for place in self.paths_of(member)):
             return "new"
         if self._before is None:
             self._before = self.repository.at(self.began)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+import threading
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from ultrum.sources.sdmx.client import SdmxSource
 
 
+_PARSED: Final = 4  # tables whose series are taken one by one
 _GRAIN: Final = re.compile(r"P(?:(1)D|T(\d+)([MH]))")
 
 
@@ -126,7 +128,9 @@ class Repository:
 
     def __init__(self, downloads: Downloads, keep_readings: bool = False) -> None:
         self.downloads, self.keeps_readings = downloads, keep_readings
-        self._readings: dict[tuple[object, ...], Reading] = {}
+        self._readings: dict[tuple[str, ...], Reading] = {}
+        self._addressed: dict[tuple[str, ...], Reading] = {}
+        self._lock = threading.Lock()
         self._services: dict[str, SdmxSource] = {}
 
     def at(self, instant: str) -> Repository:
@@ -172,8 +176,7 @@ class Repository:
         settings = self.settings_of(wanted)
         if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        settings_given = {name: value for name, value in facts.items() if value is not None}  # None: not set
-        options = TableOptions.of(**{**_table_settings(settings, wanted.path), **settings_given})
+        options = self._options_of(wanted, facts)
         if not is_pattern(wanted.path):
             return with_address(self._read_file(wanted, options), wanted).warn_of_faults()
         reading = read_many(
@@ -267,7 +270,26 @@ class Repository:
         snapshots = self.settings_of(wanted).snapshots
         if wanted.path in snapshots:
             return snapshot_series(self.downloads, wanted, snapshots[wanted.path])
-        return column_of(self.table(f"{wanted.source}:{wanted.path}", **facts), wanted)
+        whole = Address(wanted.source, wanted.path)
+        if is_pattern(wanted.path):
+            return column_of(self.table(str(whole), **facts), wanted)
+        return column_of(self._reading_of_series(whole, self._options_of(whole, facts)), wanted)
+
+    def _reading_of_series(self, wanted: Address, options: TableOptions) -> Reading:
+        """A table of one file whose series are taken one by one; the latest few are parsed once."""
+        key, parse = self._open_file(wanted, options)
+        with self._lock:
+            if key not in self._addressed:
+                self._addressed[key] = with_address(parse(), wanted)
+            if len(self._addressed) > _PARSED:
+                del self._addressed[next(iter(self._addressed))]
+            reading = self._addressed[key]
+        return reading.warn_of_faults()
+
+    def _options_of(self, wanted: Address, facts: Mapping[str, object]) -> TableOptions:
+        """Options of a table: those of its source, then those given; None is not given."""
+        given = {name: value for name, value in facts.items() if value is not None}
+        return TableOptions.of(**{**_table_settings(self.settings_of(wanted), wanted.path), **given})
 
     def _series_of_service(self, wanted: Address, span: DataSpan, *, whole: bool) -> TimeSeries:
         """One series of a statistics service; offline also from a download of many."""
@@ -284,15 +306,19 @@ class Repository:
 
     def _read_file(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file, from the cache of parsed tables if enabled."""
-        record, response = self.downloads.get(wanted.source, wanted.path)
-        body, day = response.body, record.retrieved[:10]
-        options = options.in_charset(response.content_type, body)
+        key, parse = self._open_file(wanted, options)
         if not self.keeps_readings:
-            return read_table(body, wanted.path, options, day)
-        key = (wanted.source, wanted.path, hash(body), repr(options))
+            return parse()
         if key not in self._readings:
-            self._readings[key] = read_table(body, wanted.path, options, day)
+            self._readings[key] = parse()
         return self._readings[key]
+
+    def _open_file(self, wanted: Address, options: TableOptions) -> tuple[tuple[str, ...], Callable[[], Reading]]:
+        """What identifies the parsed table of a file, and a function that parses it."""
+        record, response = self.downloads.get(wanted.source, wanted.path)
+        options = options.in_charset(response.content_type, response.body)
+        key = (wanted.source, wanted.path, record.checksum, repr(options))
+        return key, lambda: read_table(response.body, wanted.path, options, record.retrieved[:10])
 
 
 def _table_settings(settings: SourceSettings, path: str) -> dict[str, object]:

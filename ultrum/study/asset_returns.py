@@ -60,14 +60,14 @@ _LATE: Final = 45  # days without a price at the end, from which an asset may be
 def _early_ends(prices: SeriesTable, payments: pd.DataFrame | None) -> list[StudyWarning]:
     """Assets whose prices end long before those of the others, without a final payment."""
     paid = set() if payments is None else set(payments["asset"].astype(str))
-    ends = {n: prices[n].values.last_valid_index() for n in prices.names}
-    days = {n: calendar_days(pd.Index([e]))[0] for n, e in ends.items() if e is not None}
-    latest = max(days.values(), default=None)
+    days = calendar_days(prices.index)
+    ends = {n: days[row] for n, row in zip(prices.names, prices.bounds[1], strict=True) if row >= 0}
+    latest = max(ends.values(), default=None)
     return [
         StudyWarning(
             name, f"its prices end on {day}, before the others; if it was delisted, add its final payment."
         )
-        for name, day in days.items()
+        for name, day in ends.items()
         if name not in paid and latest is not None and latest - day > np.timedelta64(_LATE, "D")
     ]
 

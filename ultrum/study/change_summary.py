@@ -209,9 +209,7 @@ def _series_of_message(body: bytes, path: str, structures: Sequence[tuple[str, .
     return {}
 
 
-def differing_columns(
-    old: Mapping[str, pd.Series], new: Mapping[str, pd.Series]
-) -> Iterator[tuple[object, ...]]:
+def differing_columns(old: Mapping[str, pd.Series], new: Mapping[str, pd.Series]) -> Iterator[tuple[object, ...]]:
     """Columns with cells that differ: how many, the first, the last, and the largest change."""
     for column in dict.fromkeys((*old, *new)):
         a, b = (side.get(column, pd.Series(dtype=float)) for side in (old, new))

@@ -338,7 +338,7 @@ class Reading(TextInNotebooks):
         """All rows unchanged, with typed dates and numbers."""
         return self.rows()
 
-    @property
+    @functools.cached_property
     def series(self) -> SeriesByName:
         """Every series by name: ``market``, or ``BRTW.close`` in a long table; a list of names gives a table."""
         by_name = SeriesByName()
