@@ -14,8 +14,9 @@ from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
     from ultrum.practice.service import Service
+    from ultrum.practice.stocks import Stocks
 
-__all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "truth"]
+__all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "stocks", "truth"]
 
 
 def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY) -> Service:
@@ -79,6 +80,33 @@ def panel(seed: int | None = None) -> Panel:
     from ultrum.practice.exchange import world_panel
 
     return world_panel(seed)
+
+
+def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> Stocks:
+    """Many stocks with market values, filings and delistings, for sorted portfolios; nothing is downloaded.
+
+    Parameters
+    ----------
+    count : int
+        Number of stocks.
+    months : int
+        Number of months, from January 2005.
+    seed : int, optional
+        Seed of another world; by default the shipped one.
+
+    Returns
+    -------
+    Stocks
+        Tables, records and true premia.
+
+    Examples
+    --------
+    >>> stocks(count=50, months=60).filings.columns.tolist()
+    ['asset', 'period', 'released', 'value']
+    """
+    from ultrum.practice.stocks import SEED, simulate_stocks
+
+    return simulate_stocks(count, months, SEED if seed is None else seed)
 
 
 def demo_study() -> Path:

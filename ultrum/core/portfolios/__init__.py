@@ -1,0 +1,1 @@
+"""Portfolios: characteristics, breakpoints, sorted portfolios, factors from sorts, monotonicity tests."""

@@ -1,0 +1,346 @@
+"""Factors from sorts: long–short spreads by formula, net of costs; factor-mimicking portfolios."""
+
+from __future__ import annotations
+
+import re
+import textwrap
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
+from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.pricing.premium import Premium
+from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
+from ultrum.core.series.metadata import ZERO_COST
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.core.time.period_labels_and_relative_dates import span_of
+from ultrum.errors import AlignmentError, EstimationError, UnitError, choices, one_of
+
+_TOKEN: Final = re.compile(
+    r"\s*(?:(?P<number>\d+(?:\.\d+)?(?:/\d+)?)\s*\*|(?P<sign>[-+−])|(?P<word>[^\s+*−-][^\s+*−]*))"
+)
+
+
+@validate_arguments
+def sorted_factor(
+    portfolios: SortedPortfolios, formula: str, *, name: str = "", trading_cost: float = 0.0
+) -> TimeSeries:
+    """A factor from sorted portfolios: sums and differences of corners, such as ``"value high - value low"``.
+
+    A corner names groups of characteristics by ``low``, ``high`` or a number, and is the mean of all portfolios
+    in these groups: in a sort by size (2) and value (3), ``value high`` is the mean of ``size 1 value 3`` and
+    ``size 2 value 3``. A corner may have a weight: ``0.5 * size low``. The weights of a factor sum to zero.
+
+    Parameters
+    ----------
+    portfolios : SortedPortfolios
+    formula : str
+        Corners with ``+``, ``-`` and weights.
+    name : str
+        Name of the factor; by default the formula.
+    trading_cost : float
+        Cost of a trade as a share of its amount, in decimals: 0.001 is 10 basis points. Purchases and sales of
+        the portfolios in the formula are charged; trades between its long and its short side are not netted.
+
+    Returns
+    -------
+    TimeSeries
+        Returns of a zero-cost portfolio; missing where a portfolio that it needs is not held.
+
+    Raises
+    ------
+    EstimationError
+        If the formula cannot be read, or its weights do not sum to zero.
+
+    References
+    ----------
+    Fama, E. F., and K. R. French (1993), Common risk factors in the returns on stocks and bonds. Journal of
+    Financial Economics 33, 3–56.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> by = {"size": world.market_values, "value": world.book_to_market}
+    >>> sorted_ = ul.sort_portfolios(world.returns, by, groups={"size": 2, "value": (0.3, 0.7)})
+    >>> ul.sorted_factor(sorted_, "value high - value low", name="value").metadata.excess_of
+    'zero cost'
+    """
+    if not 0.0 <= trading_cost < 1.0:
+        raise UnitError(
+            f"sorted_factor: trading_cost={trading_cost:g} is not a share of the amount; 0.001 is 0.1 %."
+        )
+    weights = formula_weights(portfolios, formula)
+    if abs(weights.sum()) > 1e-9:
+        raise EstimationError(
+            f"sorted_factor: the weights of '{formula}' sum to {weights.sum():g}; those of a factor sum to zero.",
+            fix="Subtract as much as is added, or take one portfolio from portfolios.returns.",
+        )
+    used = np.flatnonzero(weights)
+    block = portfolios.returns.block[:, used]
+    values = block @ weights[used]
+    if trading_cost:
+        turnover = portfolios.turnover.to_numpy()[:, used]
+        values = values - 2.0 * trading_cost * (turnover @ np.abs(weights[used]))
+    base = portfolios.returns.metadata[0]
+    metadata = base.replace(name=name or formula, title=name or formula, excess_of=ZERO_COST).add_step(
+        "sorted factor", formula=formula, trading_cost=trading_cost or None
+    )
+    return TimeSeries.from_arrays(values, portfolios.returns.index, metadata)
+
+
+def formula_weights(portfolios: SortedPortfolios, formula: str) -> Floats:
+    """Weight of each portfolio in a formula of corners, shape (P,).
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
+    >>> formula_weights(sorted_, "value high - value low").tolist()
+    [-1.0, 0.0, 1.0]
+    """
+    groups = portfolios.groups
+    shape = tuple(groups.values())
+    weights = np.zeros(shape)
+    for factor, corner in _terms(formula, groups):
+        place = tuple(corner.get(name, slice(None)) for name in groups)
+        weights[place] += factor / weights[place].size
+    return weights.ravel()
+
+
+def _terms(formula: str, groups: Mapping[str, int]) -> Iterator[tuple[float, dict[str, int]]]:
+    """Weights and corners of a formula."""
+    sign, number, words = 1.0, 1.0, list[str]()
+    at, first = 0, True
+    while at < len(formula.rstrip()):
+        token = _TOKEN.match(formula, at)
+        if token is None:
+            raise EstimationError(
+                f"sorted_factor: '{formula}' cannot be read at '{formula[at:].strip()}'.",
+                fix="Write corners with + and -, such as 'value high - value low'.",
+            )
+        at = token.end()
+        if token["sign"]:
+            if not (first and not words):
+                yield sign * number, _corner(words, groups, formula)
+            sign, number, words = (1.0 if token["sign"] == "+" else -1.0), 1.0, []
+        elif token["number"]:
+            top, _, bottom = token["number"].partition("/")
+            if bottom and float(bottom) == 0.0:
+                raise EstimationError(f"sorted_factor: '{formula}' divides by zero.")
+            number *= float(top) / float(bottom or 1)
+        else:
+            words.append(token["word"])
+        first = False
+    yield sign * number, _corner(words, groups, formula)
+
+
+def _corner(words: Sequence[str], groups: Mapping[str, int], formula: str) -> dict[str, int]:
+    """Group of each characteristic in a corner, from 0."""
+    text = " ".join(words)
+    corner: dict[str, int] = {}
+    rest = text
+    while rest:
+        name = next(
+            (n for n in sorted(groups, key=len, reverse=True) if rest == n or rest.startswith(f"{n} ")), None
+        )
+        if name is None:
+            raise EstimationError(f"sorted_factor: '{formula}' has '{rest}'; {one_of(rest.split()[0], groups)}")
+        group, _, rest = rest.removeprefix(name).strip().partition(" ")
+        place = {"low": 1, "high": groups[name]}.get(group, int(group) if group.isdigit() else 0)
+        if not 1 <= place <= groups[name]:
+            raise EstimationError(
+                f"sorted_factor: '{formula}' has the group '{group}' of {name}.",
+                fix=f"Use low, high, or a number from 1 to {groups[name]}.",
+            )
+        if name in corner:
+            raise EstimationError(
+                f"sorted_factor: '{formula}' has {name} twice in one corner. Put + or - between."
+            )
+        corner[name] = place - 1
+        rest = rest.strip()
+    if not corner:
+        raise EstimationError(
+            f"sorted_factor: '{formula}' has a sign without a corner.",
+            fix="Write corners with + and -, such as 'value high - value low'.",
+        )
+    return corner
+
+
+# Factor-mimicking portfolios of factors that are not traded
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class MimickingPortfolios(TextInNotebooks):
+    """Maximum-correlation portfolios of factors that are not traded.
+
+    Attributes
+    ----------
+    returns : SeriesTable, shape (T, K)
+        Excess returns of the portfolios.
+    weights : DataFrame, shape (N, K)
+        Slopes of the factor on the assets: units of the factor per unit of an asset.
+    premia : mapping of str to Premium
+        Annual premia; their influence has the error of the weights, so that ``cost_of_equity(premia=...)`` knows
+        their joint covariance.
+    covariance : DataFrame, shape (K, K)
+        Of the annual premia.
+    r2 : Series, shape (K,)
+        Share of the factor's variance that the assets explain.
+    basis : str
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> made = ul.mimicking_portfolios(panel.factor_table["size"], panel.excess)
+    >>> made.premia["size"].excess_of
+    'zero cost'
+    """
+
+    returns: SeriesTable
+    weights: pd.DataFrame
+    premia: dict[str, Premium]
+    covariance: pd.DataFrame
+    r2: pd.Series
+    basis: str
+
+    def to_pandas(self) -> pd.DataFrame:
+        """Returns of the portfolios, a column each."""
+        return self.returns.to_pandas()
+
+    def to_frame(self) -> pd.DataFrame:
+        """Annual premium, standard error, t and R² of each factor."""
+        value = pd.Series({name: one.value for name, one in self.premia.items()})
+        error = pd.Series({name: one.standard_error for name, one in self.premia.items()})
+        return pd.DataFrame({"premium": value, "standard_error": error, "t": value / error, "r2": self.r2})
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.to_frame(), '{:.4f}')}\n{textwrap.fill(self.basis, WIDTH)}"
+
+
+@validate_arguments
+def mimicking_portfolios(
+    factors: TimeSeries | SeriesTable, assets: SeriesTable, *, lags: int | None = None
+) -> MimickingPortfolios:
+    r"""Factor-mimicking portfolios: combinations of assets that correlate most with other factors.
+
+    The weights :math:`b=\hat\Sigma_R^{-1}\hat\Sigma_{Rf}` are the slopes of the factor on the excess returns; the
+    premium is :math:`b'\bar R`. Its error takes the estimated weights into account: the influence of period t is
+    :math:`b'(R_t-\bar R)+\bar R'\hat\Sigma_R^{-1}(R_t-\bar R)e_t`, with e the residual, summed with Newey–West
+    weights.
+
+    Parameters
+    ----------
+    factors : TimeSeries or SeriesTable, shape (T, K)
+        Factors that are not traded, such as unexpected inflation.
+    assets : SeriesTable, shape (T, N)
+        Excess returns of the base assets, such as sorted portfolios in excess of the bill.
+    lags : int, optional
+        Newey–West lags.
+
+    Returns
+    -------
+    MimickingPortfolios
+
+    Raises
+    ------
+    EstimationError
+        If periods are too few, or an asset is a combination of the others.
+
+    References
+    ----------
+    Breeden, D. T., M. R. Gibbons and R. H. Litzenberger (1989), Empirical tests of the consumption-oriented CAPM.
+    Journal of Finance 44, 231–262. Lamont, O. A. (2001), Economic tracking portfolios. Journal of Econometrics
+    105, 161–184.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> ul.mimicking_portfolios(panel.factor_table["market"], panel.excess).r2["market"].item() > 0.9
+    True
+    """
+    table = factors.as_table() if isinstance(factors, TimeSeries) else factors
+    total = [m.name for m in assets.metadata if not (m.is_return and m.excess_of)]
+    if total:
+        raise UnitError(
+            f"mimicking_portfolios: {total[0]} is not an excess return. Apply excess(assets, risk_free)."
+        )
+    if table.frequency != assets.frequency:
+        raise AlignmentError(
+            f"mimicking_portfolios: the factors are {table.frequency.name}, the assets "
+            f"{assets.frequency.name}. Convert both to one frequency."
+        )
+    shared, rows, columns = np.intersect1d(assets.ordinals, table.ordinals, return_indices=True)
+    R, f = assets.block[rows], table.block[columns]
+    whole: Bools = np.asarray(np.isfinite(R).all(axis=1) & np.isfinite(f).all(axis=1))
+    R, f, index = R[whole], f[whole], assets.index[rows][whole]
+    periods, count = R.shape
+    if periods <= count + 2:
+        raise EstimationError(
+            f"mimicking_portfolios: {quantity(periods, 'complete period')} for {count} assets; more "
+            "periods than assets + 2 are needed. Use fewer assets."
+        )
+    centred, mean = R - R.mean(axis=0), R.mean(axis=0)
+    moved = f - f.mean(axis=0)
+    gram = centred.T @ centred
+    scale = np.sqrt(np.diag(gram))
+    if not (scale > 0).all() or np.linalg.cond(gram / np.outer(scale, scale)) > 1e12:
+        raise EstimationError(
+            "mimicking_portfolios: an asset is constant or a combination of the others. Remove it."
+        )
+    weights = np.linalg.solve(gram, centred.T @ moved)
+    residual = moved - centred @ weights
+    direction = centred @ np.linalg.solve(gram, mean) * periods  # R̄'Σ⁻¹(R_t − R̄)
+    influence = centred @ weights + direction[:, None] * residual
+    per_year = float(assets.frequency.periods_per_year)
+    number = lag_rule(periods) if lags is None else lags
+    positions = time_positions(index)
+    long_run = bartlett_sum(influence, number, positions) / periods * periods / (periods - count - 1)
+    covariance = per_year**2 * long_run / periods
+    names = table.names
+    errors = np.sqrt(np.diag(covariance))
+    base = assets.metadata[0]
+    metadata = [
+        base.replace(
+            name=name, title=f"mimicking portfolio of {name}", excess_of=ZERO_COST, address="", source=""
+        ).add_step("mimicking portfolio", of=count)
+        for name in names
+    ]
+    dropped = len(shared) - periods
+    basis = (
+        f"Maximum-correlation portfolios of {count} assets ({choices(assets.names)}), "
+        f"{quantity(periods, 'period')}, {span_of(index)}; {quantity(dropped, 'incomplete period')} "
+        f"left out; premia per year in decimals, Newey–West errors with {number} lags that include the error "
+        f"of the "
+        "weights."
+    )
+    premia = {
+        name: Premium(
+            float(per_year * mean @ weights[:, k]),
+            float(errors[k]),
+            float(periods - count - 1),
+            ZERO_COST,
+            f"mimicking portfolio, {span_of(index)}",
+            pd.Series(per_year * influence[:, k] / periods, index),
+        )
+        for k, name in enumerate(names)
+    }
+    r2 = 1.0 - (residual**2).sum(axis=0) / (moved**2).sum(axis=0)
+    return MimickingPortfolios(
+        SeriesTable.from_arrays(R @ weights, index, metadata),
+        pd.DataFrame(weights, assets.names, names),
+        premia,
+        pd.DataFrame(covariance, names, names),
+        pd.Series(r2, names),
+        basis,
+    )

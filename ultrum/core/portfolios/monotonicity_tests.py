@@ -1,0 +1,211 @@
+"""Tests of a monotonic pattern in mean returns across sorted portfolios."""
+
+from __future__ import annotations
+
+import textwrap
+from dataclasses import dataclass
+from typing import Final, Literal
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.presentation import WIDTH, TextInNotebooks, decimals, p_equals, quantity, table_text
+from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
+from ultrum.core.time.index_frequency_and_gaps import time_positions
+from ultrum.core.time.period_labels_and_relative_dates import span_of
+from ultrum.errors import EstimationError
+
+_FEWEST: Final = 24  # complete periods
+_AT_ONCE: Final = 200  # draws held in memory
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class MonotonicityTests(TextInNotebooks):
+    """Two tests of the steps between the mean returns of neighbouring portfolios.
+
+    Attributes
+    ----------
+    steps : DataFrame
+        Each step from one portfolio to the next: ``step standard_error t p``, the last one-sided.
+    statistic, p_value : float
+        Smallest step, and its p value where no pattern (all means equal) is the null (Patton and Timmermann
+        2010).
+    all_steps_t, all_steps_p : float
+        Smallest t of a step, and the p value of the test that all steps rise: its null is that some step does not
+        (Romano and Wolf 2013).
+    direction : str
+        rising or falling.
+    nobs : int
+        Complete periods.
+    basis : str
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
+    >>> 0.0 <= ul.monotonicity_tests(sorted_.returns, draws=199).p_value <= 1.0
+    True
+    """
+
+    steps: pd.DataFrame
+    statistic: float
+    p_value: float
+    all_steps_t: float
+    all_steps_p: float
+    direction: str
+    nobs: int
+    basis: str
+
+    def to_frame(self) -> pd.DataFrame:
+        """The steps."""
+        return self.steps.copy()
+
+    def to_pandas(self) -> pd.Series:
+        """Statistics and p values by name."""
+        facts = {
+            "statistic": self.statistic,
+            "p_value": self.p_value,
+            "all_steps_t": self.all_steps_t,
+            "all_steps_p": self.all_steps_p,
+            "nobs": self.nobs,
+        }
+        return pd.Series(facts, name=self.direction)
+
+    def __repr__(self) -> str:
+        mean = "rising" if self.direction == "rising" else "falling"
+        lines = [
+            table_text(self.steps, "{:.4f}"),
+            f"Monotonic relation, against no pattern: smallest step {decimals(self.statistic, 4)}, "
+            f"{p_equals(self.p_value)}. A small p value is evidence of some {mean} pattern.",
+            f"All steps {mean}, against one that is not: smallest t {decimals(self.all_steps_t)}, "
+            f"{p_equals(self.all_steps_p)}. Only this test rejects a single step the other way.",
+        ]
+        return "\n".join([lines[0], *(textwrap.fill(line, WIDTH) for line in (*lines[1:], self.basis))])
+
+
+@validate_arguments
+def monotonicity_tests(
+    portfolios: SeriesTable | pd.DataFrame,
+    *,
+    direction: Literal["rising", "falling"] = "rising",
+    draws: int = 999,
+    block: float | None = None,
+    seed: int = 0,
+) -> MonotonicityTests:
+    r"""Tests of monotonic mean returns: against no pattern, and that all steps rise.
+
+    With :math:`\hat\Delta_i` the difference of the means of portfolios i + 1 and i, the test against no pattern
+    compares :math:`\min_i\hat\Delta_i` with the bootstrap distribution of
+    :math:`\min_i(\hat\Delta_i^*-\hat\Delta_i)`, which holds where all means are equal. It can reject where one
+    step
+    falls, if its null is neither. The test that all steps rise rejects only if each step alone is significant:
+    its p value is the largest of the one-sided bootstrap p values of the steps' t statistics.
+
+    Parameters
+    ----------
+    portfolios : SeriesTable or DataFrame, shape (T, N)
+        Returns of portfolios from the lowest to the highest group.
+    direction : {"rising", "falling"}
+        The pattern that theory predicts; choose it before looking at the means.
+    draws : int
+        Draws of the stationary bootstrap.
+    block : float, optional
+        Mean block length in periods; by default by Patton, Politis and White (2009) for the steps.
+    seed : int
+
+    Returns
+    -------
+    MonotonicityTests
+
+    Raises
+    ------
+    EstimationError
+        If there are fewer than three portfolios or too few complete periods, or a step does not vary.
+
+    References
+    ----------
+    Patton, A. J., and A. Timmermann (2010), Monotonicity in asset returns. Journal of Financial Economics 98,
+    605–625. Romano, J. P., and M. Wolf (2013), Testing for monotonicity in expected asset returns. Journal of
+    Empirical Finance 23, 93–116.
+
+    Examples
+    --------
+    >>> rng = np.random.default_rng(0)
+    >>> months = pd.period_range("2000-01", periods=240, freq="M")
+    >>> rising = pd.DataFrame(rng.normal(0, 0.02, (240, 4)) + [0.0, 0.01, 0.02, 0.03], months, list("abcd"))
+    >>> monotonicity_tests(rising, draws=199).all_steps_p < 0.05
+    True
+    """
+    table = returns_in(portfolios, "monotonicity_tests")
+    if len(table.names) < 3:
+        raise EstimationError(
+            f"monotonicity_tests: {quantity(len(table.names), 'portfolio')}; at least 3 are needed. For 2 use "
+            "the t statistic of their spread."
+        )
+    whole: Bools = np.asarray(np.isfinite(table.block).all(axis=1))
+    returns, index = table.block[whole], table.index[whole]
+    if len(returns) < _FEWEST:
+        raise EstimationError(
+            f"monotonicity_tests: {quantity(len(returns), 'complete period')}; at least {_FEWEST} are needed."
+        )
+    sign = 1.0 if direction == "rising" else -1.0
+    steps = sign * np.diff(returns, axis=1)
+    still = np.flatnonzero(np.ptp(steps, axis=0) <= 1e-12 * np.abs(returns).max())
+    if len(still):
+        raise EstimationError(
+            f"monotonicity_tests: {table.names[still[0]]} and {table.names[still[0] + 1]} differ by a "
+            "constant, so there is nothing to test."
+        )
+    length = block_length(steps) if block is None else block
+    drawn = drawn_periods(time_positions(index), draws, length, seed)
+    mean, error = steps.mean(axis=0), _errors(steps, length)
+    lowest, largest = _drawn_statistics(steps, drawn, length)
+    p_value = float((1 + (lowest >= mean.min()).sum()) / (draws + 1))
+    t = mean / error
+    alone = (1 + (largest >= t).sum(axis=0)) / (draws + 1)
+    labels = [f"{a} to {b}" for a, b in zip(table.names[:-1], table.names[1:], strict=True)]
+    listed = pd.DataFrame({"step": sign * mean, "standard_error": error, "t": t, "p": alone}, labels)
+    dropped = len(whole) - int(whole.sum())
+    basis = (
+        f"{len(table.names)} portfolios, {quantity(len(returns), 'complete period')} ({span_of(index)}), "
+        f"{quantity(dropped, 'incomplete period')} left out; {draws} draws in blocks of {length:.1f} on average, "
+        f"seed {seed}; t is of a {direction} step; decimals per period."
+    )
+    return MonotonicityTests(
+        listed, float(mean.min()), p_value, float(t.min()), float(alone.max()), direction, len(returns), basis
+    )
+
+
+def _errors(steps: Floats, length: float) -> Floats:
+    """Standard errors of means under the stationary bootstrap, in closed form (Politis and Romano 1994).
+
+    Circular autocovariances have the weight (1 − k/T)(1 − 1/b)^k for blocks of mean length b.
+    """
+    rows = len(steps)
+    centred = steps - steps.mean(axis=0)
+    keep = 1.0 - 1.0 / max(length, 1.0)
+    total = (centred**2).sum(axis=0)
+    for lag in range(1, min(rows, int(np.ceil(30.0 * length))) if keep > 0.0 else 1):
+        weight = (1.0 - lag / rows) * keep**lag
+        total = total + 2.0 * weight * (centred * np.roll(centred, lag, axis=0)).sum(axis=0)
+    return np.asarray(np.sqrt(np.maximum(total, 0.0)) / rows)
+
+
+def _drawn_statistics(steps: Floats, drawn: Ints, length: float) -> tuple[Floats, Floats]:
+    """Of each draw: the smallest centred step, and centred t statistics of all steps, shape (draws, N − 1)."""
+    mean = steps.mean(axis=0)
+    error = _errors(steps, length)
+    padded = np.vstack([steps, np.full((1, steps.shape[1]), np.nan)])  # row −1: a period without a row
+    lowest, t = [], []
+    for first in range(0, len(drawn), _AT_ONCE):
+        part = padded[drawn[first : first + _AT_ONCE]]
+        moved = np.nanmean(part, axis=1) - mean
+        lowest.append(moved.min(axis=1))
+        spread = np.nanstd(part, axis=1, ddof=0) / np.nanstd(steps, axis=0)
+        t.append(moved / (error * np.maximum(spread, 1e-12)))
+    return np.concatenate(lowest), np.concatenate(t)
