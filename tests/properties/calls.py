@@ -64,6 +64,10 @@ class Things:
         self.years = pd.Series(self.fit.response.index.year, self.fit.response.index)
         self.betas = ul.factor_betas(self.panel)
         self.paid = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "amount": [1.0]})
+        self.filed = pd.DataFrame(
+            {"asset": ["a"], "period": ["2005-12-31"], "released": ["2006-03-04"], "value": [1.0]}
+        )
+        self.sorted = ul.sort_portfolios(self.assets, {"past": self.assets}, groups=2)
         self.premia = {"market": ul.premium(self.market)}
         self.volume = self.daily.with_metadata(measure="flow", currency="")
         self.bought = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "units": [1.0]})
@@ -85,6 +89,19 @@ def calls(t):
         **{name: ([t.prices], {}) for name in of_levels.split()},
         **{name: (given, {}) for name, given in on_returns.items()},
         "shrink_betas": ([t.betas], {}),
+        "return_characteristic": ([t.assets, "momentum"], {}),
+        "market_value": ([t.prices, t.prices.with_metadata(measure="stock")], {}),
+        "combine_share_classes": ([t.prices.with_metadata(measure="stock"), {"a": "one", "b": "one"}], {}),
+        "known_accounts": ([t.filed, t.assets], {}),
+        "book_to_market": (
+            [t.prices.with_metadata(measure="stock"), t.prices.with_metadata(measure="stock")],
+            {},
+        ),
+        "sort_portfolios": ([t.assets, {"past": t.assets}], {"groups": 2}),
+        "sorted_factor": ([t.sorted, "past high - past low"], {}),
+        "portfolio_table": ([t.sorted, t.market, t.bill], {}),
+        "monotonicity_tests": ([t.assets], {"draws": 49}),
+        "mimicking_portfolios": ([t.market.with_metadata(name="news"), net], {}),
         "adjust_prices": ([t.daily, t.paid], {}),
         "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill, "frequency": t.frequency}),
         "beta_sensitivity": (

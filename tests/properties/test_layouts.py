@@ -29,7 +29,7 @@ LAYOUTS = {
     "nullable floats": lambda f: f.astype("Float64"),
     "object columns": lambda f: f.astype(object),
 }
-ORDERED = {"composite", "splice"}  # what is first matters in these
+ORDERED = {"composite", "splice", "monotonicity_tests"}  # what is first matters in these
 
 
 def plain(t):

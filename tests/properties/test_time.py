@@ -21,6 +21,7 @@ HINDSIGHT = {
     "conditional_beta", "premium", "two_pass",  # coefficients and means of the whole sample
     "deflate",  # in the prices of the last period by default
     "disaggregate",  # lines between ends
+    "mimicking_portfolios",  # slopes of the whole sample
     "innovations",  # an autoregression of the whole sample
     "model_table", "beta_sensitivity",  # no dates
 }  # fmt: skip

@@ -14,7 +14,7 @@ from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
     from ultrum.practice.service import Service
-    from ultrum.practice.stocks import Stocks
+    from ultrum.practice.simulated_stocks import Stocks
 
 __all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "stocks", "truth"]
 
@@ -104,7 +104,7 @@ def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> S
     >>> stocks(count=50, months=60).filings.columns.tolist()
     ['asset', 'period', 'released', 'value']
     """
-    from ultrum.practice.stocks import SEED, simulate_stocks
+    from ultrum.practice.simulated_stocks import SEED, simulate_stocks
 
     return simulate_stocks(count, months, SEED if seed is None else seed)
 

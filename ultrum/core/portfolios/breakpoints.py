@@ -44,6 +44,8 @@ class Groups:
             if given < 2:
                 raise EstimationError(f"groups: {name} has {given}; use 2 or more groups, or breakpoints.")
             return cls(name, tuple(k / given for k in range(1, given)))
+        if any(isinstance(point, str) for point in given):
+            raise EstimationError(f"Breakpoints of {name} are numbers; they are {list(given)}.")
         points = tuple(float(point) for point in given)
         if not points or any(not low < high for low, high in itertools.pairwise(points)):
             raise EstimationError(f"Breakpoints of {name} must increase; they are {list(points)}.")

@@ -298,7 +298,13 @@ class KnownAccounts(TextInNotebooks):
     basis: str
 
     def to_pandas(self) -> pd.DataFrame:
-        """The values, a column per asset."""
+        """The values, a column per asset.
+
+        Returns
+        -------
+        DataFrame, shape (T, N)
+            In the currency of the records.
+        """
         return self.values.to_pandas()
 
     def __repr__(self) -> str:
@@ -313,7 +319,7 @@ def known_accounts(
     item: str = "value",
     lag: str | None = None,
     max_age: str = "P18M",
-    currency: str = "",
+    currency: str | None = None,
 ) -> KnownAccounts:
     """Values of accounts known at the end of each period: the newest fiscal period released by then.
 
@@ -331,12 +337,13 @@ def known_accounts(
         Publication lag after the fiscal period, such as ``"P6M"``, if the records have no ``released``.
     max_age : str
         Maximum time since the end of the fiscal period, in years or months.
-    currency : str
+    currency : str, optional
         Currency of the values.
 
     Returns
     -------
     KnownAccounts
+        Values by period, their age, and counts of records.
 
     Raises
     ------
@@ -367,15 +374,15 @@ def known_accounts(
         row = np.searchsorted(current["released"].to_numpy(), days, side="right") - 1
         ends = current["period"].to_numpy()[np.maximum(row, 0)]
         fresh = months_before(days + DAY, longest) <= ends + DAY
-        stale += int(((row >= 0) & ~fresh).sum())
+        stale += bool(((row >= 0) & ~fresh).any())
         there = (row >= 0) & fresh
         values[:, column] = np.where(there, current[item].to_numpy()[np.maximum(row, 0)], np.nan)
         months = (days.astype("datetime64[M]") - ends.astype("datetime64[M]")).astype(np.float64)
         age[:, column] = np.where(there, months, np.nan)
-    counts["values older than " + max_age] = stale
+    counts[f"assets with a value older than {max_age}"] = stale
     metadata = [
         m.replace(
-            measure="stock", unit="currency" if currency else "", currency=currency, income="", excess_of=""
+            measure="stock", unit="currency" if currency else "", currency=currency or "", income="", excess_of=""
         ).add_step("known accounts", item=item, lag=lag, max_age=max_age)
         for m in at.metadata
     ]

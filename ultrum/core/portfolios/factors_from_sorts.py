@@ -41,6 +41,7 @@ def sorted_factor(
     Parameters
     ----------
     portfolios : SortedPortfolios
+        From :func:`sort_portfolios`.
     formula : str
         Corners with ``+``, ``-`` and weights.
     name : str
@@ -214,11 +215,23 @@ class MimickingPortfolios(TextInNotebooks):
     basis: str
 
     def to_pandas(self) -> pd.DataFrame:
-        """Returns of the portfolios, a column each."""
+        """Returns of the portfolios, a column each.
+
+        Returns
+        -------
+        DataFrame, shape (T, K)
+            Decimals per period.
+        """
         return self.returns.to_pandas()
 
     def to_frame(self) -> pd.DataFrame:
-        """Annual premium, standard error, t and R² of each factor."""
+        """Annual premium, standard error, t and R² of each factor.
+
+        Returns
+        -------
+        DataFrame, shape (K, 4)
+            Annual decimals.
+        """
         value = pd.Series({name: one.value for name, one in self.premia.items()})
         error = pd.Series({name: one.standard_error for name, one in self.premia.items()})
         return pd.DataFrame({"premium": value, "standard_error": error, "t": value / error, "r2": self.r2})
@@ -250,6 +263,7 @@ def mimicking_portfolios(
     Returns
     -------
     MimickingPortfolios
+        Returns, weights, and premia with their errors.
 
     Raises
     ------
@@ -313,7 +327,7 @@ def mimicking_portfolios(
     metadata = [
         base.replace(
             name=name, title=f"mimicking portfolio of {name}", excess_of=ZERO_COST, address="", source=""
-        ).add_step("mimicking portfolio", of=count)
+        ).add_step("mimicking portfolio", {"hindsight": "weighted by slopes of the whole sample"}, of=count)
         for name in names
     ]
     dropped = len(shared) - periods

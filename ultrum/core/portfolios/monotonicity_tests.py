@@ -62,11 +62,23 @@ class MonotonicityTests(TextInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """The steps."""
+        """The steps.
+
+        Returns
+        -------
+        DataFrame
+            A row per step.
+        """
         return self.steps.copy()
 
     def to_pandas(self) -> pd.Series:
-        """Statistics and p values by name."""
+        """Statistics and p values by name.
+
+        Returns
+        -------
+        Series
+            By name.
+        """
         facts = {
             "statistic": self.statistic,
             "p_value": self.p_value,
@@ -117,10 +129,12 @@ def monotonicity_tests(
     block : float, optional
         Mean block length in periods; by default by Patton, Politis and White (2009) for the steps.
     seed : int
+        Seed of the draws.
 
     Returns
     -------
     MonotonicityTests
+        Both tests and every step.
 
     Raises
     ------

@@ -57,7 +57,13 @@ class PortfolioTable(TextInNotebooks):
     basis: str
 
     def to_frame(self) -> pd.DataFrame:
-        """A row per portfolio and spread: mean and t, then alpha, t, exposures and R² of each model."""
+        """A row per portfolio and spread: mean and t, then alpha, t, exposures and R² of each model.
+
+        Returns
+        -------
+        DataFrame
+            Columns by model and statistic.
+        """
         columns: dict[tuple[str, str], pd.Series] = {
             ("mean", "value"): self.means.coefficients[CONSTANT],
             ("mean", "t"): self.means.t_values[CONSTANT],
@@ -96,6 +102,7 @@ def portfolio_table(
     Parameters
     ----------
     portfolios : SortedPortfolios
+        From :func:`sort_portfolios`.
     factors : TimeSeries or SeriesTable
         Traded factors: excess or zero-cost returns.
     risk_free : TimeSeries
@@ -130,10 +137,16 @@ def portfolio_table(
     """
     panel = align(assets=portfolios.returns, factors=factors, risk_free=risk_free)
     names = list(panel.factors.columns)
-    wanted = (
-        {", ".join(names): names} if models is None else {name: list(terms) for name, terms in models.items()}
-    )
+    wanted = {", ".join(names): names} if models is None else dict(models)
+    if not wanted:
+        raise EstimationError(
+            "portfolio_table: models is empty. Name the factors of a model: {'CAPM': ['market']}."
+        )
     for model, terms in wanted.items():
+        if isinstance(terms, str) or not isinstance(terms, Sequence):
+            raise EstimationError(
+                f"portfolio_table: model '{model}' takes a list of factors, such as {names[:1]}."
+            )
         unknown = [term for term in terms if term not in names]
         if unknown or not terms:
             raise EstimationError(
@@ -147,7 +160,7 @@ def portfolio_table(
     loadings = panel.factors
     constant = pd.DataFrame({CONSTANT: np.ones(len(rows))}, rows.index)
     means = regress(rows, constant, errors=errors, constant=False)
-    fits = {name: regress(rows, loadings[terms], errors=errors) for name, terms in wanted.items()}
+    fits = {name: regress(rows, loadings[list(terms)], errors=errors) for name, terms in wanted.items()}
     tests = {name: joint_alpha_test(panel, terms, how=joint) for name, terms in wanted.items()}
     one = next(iter(tests.values()))
     nobs = int(means.nobs.max())

@@ -132,13 +132,19 @@ class SortedPortfolios(TextInNotebooks):
         }
         return pd.DataFrame(facts).astype({"asset": "category", "reason": "category"})
 
-    def weights(self, period: str) -> pd.DataFrame:
+    def weights(self, period: str = "") -> pd.DataFrame:
         """Weights at the start of a period, shape (N, P); zero for assets that a portfolio does not hold.
 
         Parameters
         ----------
         period : str
-            Such as ``"2020-07"``; the portfolios were formed at the end of an earlier period.
+            Such as ``"2020-07"``; the portfolios were formed at the end of an earlier period. By default the
+            weights of the latest formation.
+
+        Returns
+        -------
+        DataFrame, shape (N, P)
+            Those of each portfolio sum to one.
 
         Raises
         ------
@@ -153,6 +159,10 @@ class SortedPortfolios(TextInNotebooks):
         >>> sorted_.weights("2020-07").sum().round(12).tolist()
         [1.0, 1.0, 1.0]
         """
+        if not period:
+            latest, values = self._cohorts[-1], np.zeros((len(self._assets), len(self.names)))
+            values[latest.members, latest.portfolios] = latest.weights
+            return pd.DataFrame(values, list(self._assets), self.names)
         frequency = self.returns.frequency
         place = self.returns.ordinals - frequency.ordinal_of_name(period)
         row = int(np.argmin(np.abs(place))) if len(place) else -1
@@ -169,11 +179,23 @@ class SortedPortfolios(TextInNotebooks):
         raise AlignmentError(f"weights: nothing is held in {period}; the portfolios are held {self._span()}.")
 
     def to_pandas(self) -> pd.DataFrame:
-        """Returns of the portfolios, a column each."""
+        """Returns of the portfolios, a column each.
+
+        Returns
+        -------
+        DataFrame, shape (T, P)
+            Decimals per period.
+        """
         return self.returns.to_pandas()
 
     def to_frame(self) -> pd.DataFrame:
-        """By portfolio: mean and standard deviation per period, assets, turnover and mean characteristics."""
+        """By portfolio: mean and standard deviation per period, assets, turnover and mean characteristics.
+
+        Returns
+        -------
+        DataFrame, shape (P, ...)
+            A row per portfolio.
+        """
         block = self.returns.to_pandas()
         facts = {
             "mean": block.mean(),
@@ -196,7 +218,7 @@ class SortedPortfolios(TextInNotebooks):
 @validate_arguments
 def sort_portfolios(
     returns: SeriesTable | pd.DataFrame,
-    by: Characteristics,
+    characteristics: Characteristics,
     *,
     groups: int | Sequence[float] | Mapping[str, int | Sequence[float]] = 5,
     cutoffs: Mapping[str, Sequence[float]] | None = None,
@@ -223,7 +245,7 @@ def sort_portfolios(
     ----------
     returns : SeriesTable or DataFrame, shape (T, N)
         Simple total returns, in decimals.
-    by : mapping of str to SeriesTable or DataFrame
+    characteristics : mapping of str to SeriesTable or DataFrame
         One to three characteristics by name, in the frequency of the returns. A value of period t is one that is
         known at the end of t; :func:`known_accounts` makes such values from filings.
     groups : int, sequence of float, or mapping of names to either
@@ -261,6 +283,7 @@ def sort_portfolios(
     Returns
     -------
     SortedPortfolios
+        Returns, weights, turnover, breakpoints, and every asset left out.
 
     Raises
     ------
@@ -292,7 +315,7 @@ def sort_portfolios(
     [[0.06, -0.06], [0.05, 0.2]]
     """
     table = _total_returns(returns)
-    plan = _groups(by, groups, cutoffs)
+    plan = _groups(characteristics, groups, cutoffs)
     calendar = _Calendar.of(table)
     market = _table_of("weights", weights, table, money=True) if not isinstance(weights, str) else None
     if cap is not None and not 0.0 < cap <= 1.0:
@@ -301,18 +324,19 @@ def sort_portfolios(
         refuse_idle_options("without prices= and min_price= together", prices=prices, min_price=min_price)
     block = calendar.lay(table)
     block, delisted = _with_delistings(block, table, calendar, delisting_returns)
-    characteristics = [calendar.lay(_table_of(name, by[name], table), table.names) for name in by]
+    tables = [_table_of(name, given, table) for name, given in characteristics.items()]
+    measured = [calendar.lay(one, table.names) for one in tables]
     formed, last = _schedule(calendar, table.frequency, formation, hold_for)
     usable, why = _eligible(
-        calendar, table, characteristics, list(by), market, universe, exclude, prices, min_price
+        calendar, table, measured, list(characteristics), market, universe, exclude, prices, min_price
     )
     subset = _setting_breakpoints(breakpoints_from, calendar, table)
     amounts = calendar.lay(market, table.names) if market is not None else None
     names = _portfolio_names(plan)
     cohorts, codes, points, averages = _form(
-        characteristics, usable, why, subset, plan, order == "dependent", formed, last, amounts, cap, min_assets
+        measured, usable, why, subset, plan, order == "dependent", formed, last, amounts, cap, min_assets
     )
-    if not cohorts:
+    if not cohorts or cohorts[0].formed == len(block) - 1:
         counts = "; ".join(f"{word}: {number:,}" for word, number in why.counts(formed).items() if word)
         raise EstimationError(
             f"sort_portfolios: no portfolio can be formed at {quantity(len(formed), 'formation')}. "
@@ -332,7 +356,10 @@ def sort_portfolios(
         turnover=pd.DataFrame(held.turnover[rows], result_index, names),
         breakpoints=_breakpoint_table(points, plan, order == "dependent", formations),
         averages=pd.concat(
-            {name: pd.DataFrame(values, formations, names) for name, values in zip(by, averages, strict=True)},
+            {
+                name: pd.DataFrame(values, formations, names)
+                for name, values in zip(characteristics, averages, strict=True)
+            },
             axis=1,
         ),
         groups={one.name: one.count for one in plan},
@@ -356,7 +383,7 @@ def sort_portfolios(
             len(formed),
             sold,
             delisted,
-            by,
+            characteristics,
             hold_for,
         ),
         _codes=codes,
@@ -394,29 +421,29 @@ def _total_returns(returns: SeriesTable | pd.DataFrame) -> SeriesTable:
 
 
 def _groups(
-    by: Characteristics,
+    characteristics: Characteristics,
     groups: int | Sequence[float] | Mapping[str, int | Sequence[float]],
     cutoffs: Mapping[str, Sequence[float]] | None,
 ) -> list[Groups]:
     """The groups of each characteristic."""
-    if not 1 <= len(by) <= _MOST_SORTS:
+    if not 1 <= len(characteristics) <= _MOST_SORTS:
         raise EstimationError(
-            f"sort_portfolios: {quantity(len(by), 'characteristic')}; sort by one to {_MOST_SORTS}."
+            f"sort_portfolios: {quantity(len(characteristics), 'characteristic')}; sort by one to {_MOST_SORTS}."
         )
     cutoffs = cutoffs or {}
     given = groups if isinstance(groups, Mapping) else {}
     for option, names in (("groups", given), ("cutoffs", cutoffs)):
         for name in names:
-            if name not in by:
-                raise EstimationError(f"{option} has '{name}', which is not in by; {one_of(name, by)}")
+            if name not in characteristics:
+                raise EstimationError(f"{option}: no characteristic '{name}'; {one_of(name, characteristics)}")
     both = [name for name in cutoffs if name in given]
     if both:
         raise EstimationError(f"{both[0]} has both groups and cutoffs. Keep one of them.")
-    lacking = [name for name in by if isinstance(groups, Mapping) and name not in given and name not in cutoffs]
-    if lacking:
+    lacking = [name for name in characteristics if name not in given and name not in cutoffs]
+    if lacking and isinstance(groups, Mapping):
         raise EstimationError(f"groups: {name_list(lacking)} has neither groups nor cutoffs.")
     plan = []
-    for name in by:
+    for name in characteristics:
         if name in cutoffs:
             plan.append(Groups.of(name, cutoffs[name], are_values=True))
         else:
@@ -505,7 +532,7 @@ def _with_delistings(
     columns = np.array([place[str(name)] for name in given["asset"]], dtype=np.int64)
     if len(set(columns.tolist())) < len(columns):
         raise AlignmentError("delisting_returns: an asset occurs twice. Keep one row per asset.")
-    values = given["return"].to_numpy(dtype=np.float64)
+    values = pd.to_numeric(given["return"], errors="coerce").to_numpy(dtype=np.float64)
     if not (np.isfinite(values) & (values >= -1.0)).all():
         raise UnitError("delisting_returns: a return is missing or below -100 %. Use decimals.")
     ordinals = calendar.frequency.ordinals(days_in(given["date"], "date"))
@@ -545,8 +572,7 @@ def _schedule(
         formed = np.flatnonzero(ends)
     else:
         formed = np.arange(len(ordinals))
-    formed = formed[formed < len(ordinals) - 1]
-    if not len(formed):
+    if not len(formed) or formed[0] == len(ordinals) - 1:
         raise EstimationError(
             "sort_portfolios: no formation lies before the last return. Use more periods, or another formation=."
         )
@@ -561,7 +587,7 @@ def _schedule(
 def _eligible(
     calendar: _Calendar,
     table: SeriesTable,
-    characteristics: Sequence[Floats],
+    measured: Sequence[Floats],
     names: Sequence[str],
     market: SeriesTable | None,
     universe: pd.DataFrame | None,
@@ -575,6 +601,8 @@ def _eligible(
     if universe is not None:
         why.leave_out(~_members(universe, calendar.last_days, table.names), _NOT_A_MEMBER)
     for reason, assets in (exclude or {}).items():
+        if isinstance(assets, str) or not isinstance(assets, Sequence):
+            raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
         unknown = [name for name in assets if name not in table.names]
         if unknown:
             raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
@@ -583,7 +611,7 @@ def _eligible(
         levels = calendar.lay(_table_of("prices", prices, table), table.names)
         why.leave_out(~np.isfinite(levels), _NO_PRICE)
         why.leave_out(levels < min_price, _LOW_PRICE)
-    for name, values in zip(names, characteristics, strict=True):
+    for name, values in zip(names, measured, strict=True):
         why.leave_out(~np.isfinite(values), f"no {name}")
     if market is not None:
         amounts = calendar.lay(market, table.names)
@@ -627,7 +655,7 @@ def _setting_breakpoints(
 
 
 def _form(
-    characteristics: Sequence[Floats],
+    measured: Sequence[Floats],
     usable: Bools,
     why: Reasons,
     subset: Bools,
@@ -645,7 +673,7 @@ def _form(
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
     cohorts, points = [], []
     for number, (row, end) in enumerate(zip(formed.tolist(), last.tolist(), strict=True)):
-        values = [one[row] for one in characteristics]
+        values = [one[row] for one in measured]
         code, breaks = assign(values, usable[row], subset[row], plan, dependent)
         why.leave_out(usable[row] & (code < 0), _NO_POINTS, row)
         sizes = np.bincount(code[code >= 0], minlength=count)
@@ -737,7 +765,7 @@ def _basis(
     formations: int,
     sold: Ints,
     delisted: int,
-    by: Characteristics,
+    characteristics: Characteristics,
     hold_for: int | str | None,
 ) -> str:
     """The rules of a sort and its counts, in words."""
@@ -760,7 +788,7 @@ def _basis(
     if delisted:
         parts.append(f"{quantity(delisted, 'delisting return')} used")
     names = set(table.names)
-    for name, given in by.items():
+    for name, given in characteristics.items():
         more = [
             str(n)
             for n in (given.names if isinstance(given, SeriesTable) else given.columns)

@@ -1,0 +1,411 @@
+"""Sorted portfolios against a world on paper, a slow computation with dictionaries, and the practice world's truth."""
+
+import itertools
+import statistics
+import unittest
+from unittest import mock
+
+import numpy as np
+import pandas as pd
+
+import ultrum as ul
+from tests.support import Scratch, months
+from ultrum.core.portfolios.factors_from_sorts import formula_weights
+from ultrum.errors import AlignmentError, EstimationError, UnitError
+from ultrum.practice import simulated_stocks
+
+
+def frame(rows, start="2024-01", **columns):
+    return pd.DataFrame(columns, months(rows, start))
+
+
+def quantile(values, fraction):
+    """Linear between order statistics."""
+    ordered = sorted(values)
+    place = fraction * (len(ordered) - 1)
+    low = int(place + 1e-9)
+    high = min(low + 1, len(ordered) - 1)
+    return ordered[low] + (place - low) * (ordered[high] - ordered[low])
+
+
+def slow_sort(returns, by, fractions, *, market=None, dependent=False, hold=1, every=1, rebalance=False):
+    """Returns of portfolios by period and portfolio, with dictionaries and no arrays."""
+    r, names = returns.to_numpy(), list(returns)
+    cohorts, made = [], {}
+    for t in range(len(r)):
+        active = [c for c in cohorts if c["first"] <= t <= c["last"]]
+        earned = {}
+        for cohort in active:
+            for label, before in cohort["held"].items():
+                begin = cohort["begin"][label]
+                wealth = {a: begin[a] for a in before} if rebalance else before
+                alive = {a: w for a, w in wealth.items() if np.isfinite(r[t, names.index(a)])}
+                total = sum(alive.values())
+                if total:
+                    gain = sum(w * r[t, names.index(a)] for a, w in alive.items()) / total
+                    earned.setdefault(label, []).append(gain)
+                cohort["held"][label] = {a: w * (1 + r[t, names.index(a)]) for a, w in alive.items()}
+        for label, gains in earned.items():
+            made[t, label] = sum(gains) / len(gains)
+        if (t + 1) % every == 0 and t + 1 < len(r):
+            usable = [a for a in names if all(np.isfinite(by[k][a].iloc[t]) for k in by)
+                      and (market is None or market[a].iloc[t] > 0)]  # fmt: skip
+            groups = dict.fromkeys(usable, ())
+            for k in by:
+                parents = {g: [a for a in usable if groups[a] == g] for g in set(groups.values())}
+                after = {}
+                for inside in parents.values():
+                    values = [by[k][a].iloc[t] for a in (inside if dependent else usable)]
+                    points = [quantile(values, f) for f in fractions[k]]
+                    for a in inside:
+                        after[a] = (*groups[a], 1 + sum(by[k][a].iloc[t] > point for point in points))
+                groups = after
+            held = {}
+            for a, group in groups.items():
+                label = " ".join(f"{k} {g}" for k, g in zip(by, group, strict=True))
+                held.setdefault(label, {})[a] = 1.0 if market is None else market[a].iloc[t]
+            held = {g: {a: w / sum(ws.values()) for a, w in ws.items()} for g, ws in held.items()}
+            cohorts.append(
+                {"first": t + 1, "last": t + hold, "held": held, "begin": {g: dict(w) for g, w in held.items()}}
+            )
+    return made
+
+
+class OnPaper(Scratch):
+    """Six stocks, value-weighted in two groups, formed at the end of January and held for two months."""
+
+    def setUp(self):
+        super().setUp()
+        self.r = frame(3, A=[0, 0.10, 0.0], B=[0, 0.00, 0.10], C=[0, 0.20, -0.10],
+                       D=[0, -0.10, 0.10], E=[0, 0.00, np.nan], F=[0, 0.05, 0.00])  # fmt: skip
+        self.score = frame(3, A=[1.0] * 3, B=[2.0] * 3, C=[3.0] * 3, D=[4.0] * 3, E=[5.0] * 3, F=[6.0] * 3)
+        self.value = frame(3, A=[10.0] * 3, B=[30.0] * 3, C=[60.0] * 3, D=[50.0] * 3, E=[25.0] * 3, F=[25.0] * 3)
+
+    def sort(self, **options):
+        given = {"groups": 2, "weights": ul.SeriesTable.from_pandas(self.value, measure="stock"), "formation": "M",
+                 "hold_for": 2} | options  # fmt: skip
+        return ul.sort_portfolios(self.r, {"score": self.score}, **given)
+
+    def test_returns_weights_turnover_and_breakpoint(self):
+        made = self.sort(universe=pd.DataFrame({"asset": list("ABCDEF"), "entry": "", "exit": "2024-01-31"}))
+        # low: 0.1·0.10 + 0.3·0 + 0.6·0.20 = 0.13; then 11/113·0 + 30/113·0.10 + 72/113·(−0.10) = −4.2/113
+        # high: −0.5·0.10 + 0.25·0 + 0.25·0.05 = −0.0375; then E is sold: 45/71.25·0.10 + 26.25/71.25·0
+        np.testing.assert_allclose(made.to_pandas(), [[0.13, -0.0375], [-4.2 / 113, 4.5 / 71.25]], rtol=1e-12)
+        np.testing.assert_allclose(made.weights("2024-02").to_numpy()[:, 0], [0.1, 0.3, 0.6, 0, 0, 0])
+        np.testing.assert_allclose(
+            made.weights("2024-03").to_numpy()[:, 1], [0, 0, 0, 45 / 71.25, 0, 26.25 / 71.25]
+        )
+        self.assertEqual(made.breakpoints.iloc[0].tolist(), [3.5])
+        # E was 25/96.25 of the portfolio; it is sold and the others are bought
+        np.testing.assert_allclose(made.turnover.iloc[1], [0.0, 25 / 96.25], atol=1e-15)
+        self.assertEqual(made.turnover.iloc[0].tolist(), [0.5, 0.5])
+        self.assertEqual(made.sold.astype(str).values.tolist(), [["2024-03", "score 2", "E"]])
+        self.assertEqual(made.counts.to_numpy().tolist(), [[3, 3], [3, 2]])
+        self.assertEqual(made.averages.iloc[0].tolist(), [2.0, 5.0])
+        self.assertEqual(set(made.left_out["reason"]), {"not in the universe"})
+        self.assertEqual(len(made.left_out), 12)  # of two later formations
+
+    def test_a_spread_before_and_after_costs(self):
+        made = self.sort(universe=pd.DataFrame({"asset": list("ABCDEF"), "entry": "", "exit": "2024-01-31"}))
+        gross = ul.sorted_factor(made, "score high - score low").to_pandas()
+        np.testing.assert_allclose(gross.iloc[0], -0.0375 - 0.13)
+        net = ul.sorted_factor(made, "score high - score low", trading_cost=0.01).to_pandas()
+        np.testing.assert_allclose(gross - net, [0.02, 0.02 * 25 / 96.25])
+
+    def test_rules_that_leave_assets_out(self):
+        prices = frame(3, A=[0.5] * 3, B=[5.0] * 3, C=[5.0] * 3, D=[5.0] * 3, E=[5.0] * 3)
+        made = self.sort(prices=ul.SeriesTable.from_pandas(prices, measure="price"), min_price=1.0,
+                         exclude={"bank": ["B"]}, hold_for=None)  # fmt: skip
+        first = made.left_out[made.left_out["formation"].astype(str) == "2024-01"]
+        self.assertEqual(dict(zip(first["asset"], first["reason"], strict=True)),
+                         {"A": "price below the minimum", "B": "excluded: bank", "F": "no price"})  # fmt: skip
+        self.assertEqual(made.membership.iloc[0].tolist(), ["", "", "score 1", "score 1", "score 2", ""])
+        small = self.sort(min_assets=3, groups=(0.6,))
+        self.assertEqual(set(small.left_out["reason"]), {"fewer assets in the portfolio than min_assets"})
+        self.assertTrue(small.to_pandas()["score 2"].isna().all())
+
+    def test_breakpoints_of_a_subset_cutoffs_caps_and_delistings(self):
+        self.assertEqual(self.sort(breakpoints_from=["A", "B"]).breakpoints.iloc[0].tolist(), [1.5])
+        cut = self.sort(cutoffs={"score": [2.0]}, groups={}, hold_for=None)
+        self.assertEqual(
+            cut.membership.iloc[0].tolist(), ["score 1"] * 2 + ["score 2"] * 4
+        )  # 2 is in the lower one
+        capped = self.sort(cap=0.5).weights("2024-02")
+        np.testing.assert_allclose(capped["score 1"][:3], [0.125, 0.375, 0.5])
+        gone = pd.DataFrame({"asset": ["E", "D"], "date": ["2024-03-04", "2024-03-05"], "return": [-0.3, -0.5]})
+        held = self.sort(delisting_returns=gone, hold_for=None, weights="equal").to_pandas()["score 2"]
+        np.testing.assert_allclose(held.iloc[1], (1.1 * 0.5 - 1 - 0.3 + 0.0) / 3)
+
+    def test_market_values_and_share_classes(self):
+        def table(values, **facts):
+            return ul.SeriesTable.from_pandas(frame(2, **values), **facts)
+
+        price = table({"A": [2.0, 3.0], "B": [4.0, -1.0], "C": [1.0, 5.0]}, measure="price", currency="QML")
+        shares = table({"A": [10.0, 10.0], "B": [20.0, 20.0], "C": [80.0, np.nan]}, measure="stock")
+        value = ul.market_value(price, shares)
+        np.testing.assert_array_equal(value.to_pandas(), [[20, 80, 80], [30, np.nan, np.nan]])
+        whole = ul.combine_share_classes(value, {"C": "one", "A": "one", "B": "one"}).to_pandas()
+        np.testing.assert_array_equal(
+            whole, [[np.nan, 180, np.nan], [30, np.nan, np.nan]]
+        )  # of B and C the first
+        with self.refused(UnitError, "adjusted"):
+            ul.market_value(price.with_metadata(income="total"), shares)
+
+    def test_refusals_name_the_fix(self):
+        with self.refused(EstimationError, "use 2 or more groups"):
+            self.sort(groups=1)
+        with self.refused(UnitError, "excess return"):
+            ul.sort_portfolios(
+                ul.SeriesTable.from_pandas(self.r, measure="return", excess_of="bill"), {"s": self.score}
+            )
+        with self.refused(AlignmentError, "quarterly"):
+            ul.sort_portfolios(self.r, {"s": self.score.set_axis(pd.period_range("2024Q1", periods=3, freq="Q"))})
+        late = ul.standardise(ul.SeriesTable.from_pandas(self.score.mul([1, 2, 3], axis=0), measure="index"))
+        with self.refused(UnitError, "hindsight"):
+            ul.sort_portfolios(self.r, {"s": late})
+        made = self.sort()
+        for formula, words in (("score high", "sum to 1"), ("size high - score low", "size"), ("score 3 - score low", "1 to 2"),
+                               ("score high - ", "without a corner"), ("score high score low - score 1", "twice")):  # fmt: skip
+            with self.refused(EstimationError, words):
+                ul.sorted_factor(made, formula)
+
+
+class AgainstASlowComputation(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(3)
+        names, index = [f"S{k}" for k in range(18)], months(30)
+
+        def table(values, share):
+            return pd.DataFrame(np.where(rng.random((30, 18)) < share, np.nan, values), index, names)
+
+        self.r = table(rng.normal(0.01, 0.1, (30, 18)), 0.08)
+        self.size = table(np.exp(rng.normal(size=(30, 18))), 0.05)
+        self.value = table(rng.integers(0, 9, (30, 18)).astype(float), 0.05)  # ties
+        self.by = {"size": self.size, "value": self.value}
+
+    def market(self):
+        return ul.SeriesTable.from_pandas(self.size, measure="stock")
+
+    def test_every_rule_together(self):
+        fractions = {"size": (0.5,), "value": (0.3, 0.7)}
+        schedules = (
+            (1, 1, False),
+            (6, 1, False),
+            (3, 3, True),
+            (8, 3, True),
+            (2, 3, False),
+        )  # held, formed, rebalanced
+        for dependent, weighted, (hold, every, rebalance) in itertools.product(
+            (False, True), (False, True), schedules
+        ):
+            with self.subTest(dependent=dependent, weighted=weighted, hold=hold, every=every):
+                made = ul.sort_portfolios(
+                    self.r, self.by, groups=fractions, order="dependent" if dependent else "independent",
+                    weights=self.market() if weighted else "equal", rebalance=rebalance, hold_for=hold,
+                    formation="" if every == 1 else "Q",
+                )  # fmt: skip
+                slow = slow_sort(self.r, self.by, fractions, dependent=dependent, hold=hold, every=every,
+                                 market=self.size if weighted else None, rebalance=rebalance)  # fmt: skip
+                fast = {
+                    (self.r.index.get_loc(t), p): v for (t, p), v in made.to_pandas().stack().dropna().items()
+                }
+                self.assertEqual(fast.keys(), slow.keys())
+                for key, value in slow.items():
+                    self.assertAlmostEqual(fast[key], value, 12)
+
+    def test_the_order_of_assets_and_rows_is_only_an_order(self):
+        turned = np.random.default_rng(1).permutation(18)
+        one = ul.sort_portfolios(self.r, self.by, groups=3)
+        other = ul.sort_portfolios(
+            self.r.iloc[::-1, turned], {k: v.iloc[::-1, turned[::-1]] for k, v in self.by.items()}, groups=3
+        )
+        pd.testing.assert_frame_equal(one.to_pandas(), other.to_pandas())
+        pd.testing.assert_frame_equal(one.membership, other.membership[one.membership.columns])
+
+    def test_nothing_moves_when_later_rows_go(self):
+        whole = ul.sort_portfolios(self.r, self.by, groups=2, weights=self.market(), hold_for=3)
+        for rows in (12, 21, 29):
+            part = ul.sort_portfolios(self.r[:rows], {k: v[:rows] for k, v in self.by.items()}, groups=2, hold_for=3,
+                                      weights=ul.SeriesTable.from_pandas(self.size[:rows], measure="stock"))  # fmt: skip
+            np.testing.assert_array_equal(part.to_pandas(), whole.to_pandas()[: rows - 1])
+            np.testing.assert_array_equal(part.turnover, whole.turnover[: rows - 1])
+            np.testing.assert_array_equal(part.breakpoints, whole.breakpoints[:rows])
+            self.assertTrue((part.membership == whole.membership[: len(part.membership)]).to_numpy().all())
+            last = str(part.returns.index[-1])
+            pd.testing.assert_frame_equal(part.weights(last), whole.weights(last))
+
+    def test_every_asset_is_used_or_left_out_with_a_reason(self):
+        made = ul.sort_portfolios(self.r, self.by, groups=3, min_assets=2)
+        used = int((made.membership != "").to_numpy().sum())
+        self.assertEqual(used + len(made.left_out), len(made.formations) * 18)
+        self.assertTrue((made.left_out["reason"].astype(str) != "").all())
+        np.testing.assert_allclose(made.weights("2011-03").sum(), (made.counts.loc["2011-03"] > 0).astype(float))
+
+    def test_an_absent_month_is_a_month_without_returns(self):
+        gap = [k for k in range(30) if k != 11]
+        one = ul.sort_portfolios(self.r.iloc[gap], self.by, groups=2).to_pandas()
+        empty = self.r.copy()
+        empty.iloc[11] = np.nan
+        np.testing.assert_array_equal(one, ul.sort_portfolios(empty, self.by, groups=2).to_pandas())
+
+    def test_corners_of_a_formula(self):
+        made = ul.sort_portfolios(self.r, self.by, groups={"size": 2, "value": (0.3, 0.7)})
+        self.assertEqual(formula_weights(made, "value high - value low").tolist(), [-0.5, 0, 0.5, -0.5, 0, 0.5])
+        self.assertEqual(
+            formula_weights(made, "size low − size 2").round(12).tolist(),
+            [round(1 / 3, 12)] * 3 + [round(-1 / 3, 12)] * 3,
+        )
+        self.assertEqual(
+            formula_weights(made, "1/2 * size 1 value 3 + 0.5*size high value high - value 2").tolist(),
+            [0, -0.5, 0.5] * 2,
+        )
+
+    def test_momentum_reversal_volatility_and_beta(self):
+        market = self.r.mean(axis=1).rename("m")
+        momentum = ul.return_characteristic(self.r, "momentum", window=6).to_pandas()
+        spread = ul.return_characteristic(self.r, "volatility", window=6, min_obs=4).to_pandas()
+        beta = ul.return_characteristic(self.r, "beta", window=6, min_obs=4, market=market).to_pandas()
+        self.assertTrue(
+            (ul.return_characteristic(self.r, "reversal").to_pandas() - self.r).abs().max().max() < 1e-15
+        )
+        for name in self.r:
+            for t in range(30):
+                x = [self.r[name].iloc[k] for k in range(max(t - 5, 0), t + 1)]
+                whole = t >= 5 and np.isfinite(x[:-1]).all()
+                want = np.prod([1 + v for v in x[:-1]]) - 1 if whole else np.nan
+                np.testing.assert_allclose(momentum[name].iloc[t], want, rtol=1e-12)
+                pairs = [(v, market.iloc[max(t - 5, 0) + k]) for k, v in enumerate(x) if np.isfinite(v)]
+                enough = len(pairs) >= 4
+                np.testing.assert_allclose(
+                    spread[name].iloc[t], statistics.stdev(v for v, _ in pairs) if enough else np.nan, rtol=1e-9
+                )
+                slope = (
+                    statistics.linear_regression([m for _, m in pairs], [v for v, _ in pairs]).slope
+                    if enough
+                    else np.nan
+                )
+                np.testing.assert_allclose(beta[name].iloc[t], slope, rtol=1e-9)
+
+
+class Statistics(unittest.TestCase):
+    def test_monotonicity_by_a_loop_over_draws(self):
+        from ultrum.core.regression.engine.bootstrap import stationary_rows
+
+        rng = np.random.default_rng(2)
+        moves = rng.normal(0.002, 0.03, (60, 4))
+        data = pd.DataFrame(moves + np.array([0, 0.004, 0.006, 0.012]), months(60), list("abcd"))
+        found = ul.monotonicity_tests(data, draws=99, block=3.0, seed=5)
+        steps = np.diff(data.to_numpy(), axis=1)
+        smallest = steps.mean(axis=0).min()
+        above = sum(
+            (steps[rows].mean(axis=0) - steps.mean(axis=0)).min() >= smallest
+            for rows in stationary_rows(60, 99, 3.0, 5)
+        )
+        self.assertEqual(found.p_value, (1 + above) / 100)
+        exact = np.std([steps[rows].mean(axis=0) for rows in stationary_rows(60, 40_000, 3.0, 1)], axis=0)
+        np.testing.assert_allclose(found.steps["standard_error"], exact, rtol=0.02)
+        self.assertEqual(found.all_steps_p, found.steps["p"].max())
+        falling = ul.monotonicity_tests(data[list("dcba")], direction="falling", draws=99, block=3.0, seed=5)
+        np.testing.assert_allclose(falling.steps["step"], -found.steps["step"].to_numpy()[::-1])
+        turned = data.assign(c=data["b"] - 0.02 + rng.normal(0, 0.001, 60))
+        self.assertGreater(ul.monotonicity_tests(turned, draws=99).all_steps_p, 0.9)
+
+    def test_errors_of_mimicking_premia_are_those_of_leaving_out_one_period(self):
+        rng = np.random.default_rng(4)
+        R = pd.DataFrame(
+            rng.normal(0.01, 0.05, (150, 3)) + 0.02 * rng.normal(size=(150, 1)), months(150), list("abc")
+        )
+        f = pd.Series(R.to_numpy() @ [0.5, -0.2, 0.1] + rng.normal(0, 0.02, 150), months(150), name="f")
+        assets = ul.SeriesTable.from_pandas(R, measure="return", excess_of="bill")
+
+        def premium(rows):
+            A = np.column_stack([np.ones(len(rows)), R.to_numpy()[rows]])
+            return (
+                12 * np.linalg.lstsq(A, f.to_numpy()[rows], rcond=None)[0][1:] @ R.to_numpy()[rows].mean(axis=0)
+            )
+
+        found = ul.mimicking_portfolios(ul.TimeSeries.from_pandas(f), assets, lags=0)
+        every = np.arange(150)
+        without = np.array([premium(np.delete(every, k)) for k in every])
+        self.assertAlmostEqual(found.premia["f"].value, premium(every), 12)
+        jackknife = np.sqrt(149 / 150 * ((without - without.mean()) ** 2).sum())
+        self.assertAlmostEqual(found.premia["f"].standard_error / jackknife, 1.0, 1)
+        alone = -(without - without.mean()) * 149 / 150
+        self.assertGreater(np.corrcoef(found.premia["f"].influence, alone)[0, 1], 0.999)
+
+    def test_the_table_is_that_of_single_regressions(self):
+        world = ul.practice.stocks(count=80, months=120)
+        made = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
+        table = ul.portfolio_table(made, world.market, world.risk_free, spread="value high - value low")
+        spread = made.to_pandas()["value 3"] - made.to_pandas()["value 1"]
+        fit = ul.regress(spread, world.market.to_pandas())
+        row = table.to_frame().loc["value high - value low"]
+        np.testing.assert_allclose(
+            [row["market", "alpha"], row["market", "market"]], fit.coefficients, rtol=1e-10
+        )
+        self.assertAlmostEqual(row["mean", "value"], spread.mean(), 12)
+        panel = ul.align(assets=made.returns, factors=world.market, risk_free=world.risk_free)
+        self.assertEqual(table.joint["market"].statistic, ul.joint_alpha_test(panel).statistic)
+
+
+class Accounts(Scratch):
+    def test_filings_are_known_as_the_simulation_knew_them(self):
+        known = []
+        simulated = simulated_stocks._known_book
+
+        def remembering(filings, reported, day):
+            known.append((day, simulated(filings, reported, day)))
+            return known[-1][1]
+
+        with mock.patch.object(simulated_stocks, "_known_book", remembering):
+            world = ul.practice.stocks(count=60, months=96)
+        values = world.accounts.to_pandas()
+        for day, want in known:
+            np.testing.assert_allclose(values.loc[str(day)[:7]], np.round(want, 3), rtol=1e-12)
+        counts = world.accounts.counts
+        self.assertEqual(counts["records"], len(world.filings))
+
+    def test_restatements_late_filings_and_age_on_paper(self):
+        at = ul.SeriesTable.from_pandas(frame(20, "2023-12", A=[0.0] * 20), measure="return")
+        records = pd.DataFrame({
+            "asset": "A", "period": ["2022-12-31", "2023-12-31", "2023-12-31", "2022-12-31"],
+            "released": ["2023-03-01", "2024-03-31", "2024-05-11", "2024-06-01"], "value": [1.0, 2.0, 3.0, 9.0],
+        })  # fmt: skip
+        found = ul.known_accounts(records, at, max_age="P15M")
+        # 2022 is 15 months old in March 2024, when 2023 arrives on a Sunday; a restatement of 2022 never counts
+        self.assertEqual(
+            found.to_pandas()["A"].fillna(0).tolist(),
+            [1, 1, 1, 2, 2, 3, 3, 3, 3, 3, 3, 3, 3, 3, 3, 3, 0, 0, 0, 0],
+        )
+        self.assertEqual(found.counts["restatements of earlier periods, not used"], 1)
+        self.assertEqual(found.age["A"].iloc[3], 3)
+        lagged = ul.known_accounts(records.iloc[:2].drop(columns="released"), at, lag="P6M").to_pandas()["A"]
+        self.assertEqual([lagged["2024-05"], lagged["2024-06"]], [1.0, 2.0])
+        with self.refused(AlignmentError, "before the fiscal period ends"):
+            ul.known_accounts(records.assign(released="2022-01-01"), at)
+        with self.refused(AlignmentError, "occurs twice"):
+            ul.known_accounts(pd.concat([records, records[:1]]), at)
+        december = ul.book_to_market(found, ul.SeriesTable.from_pandas(frame(20, "2023-12", A=np.arange(1.0, 21)), measure="stock"),
+                                     market_month=12).to_pandas()["A"]  # fmt: skip
+        self.assertEqual([december["2024-03"], december["2024-11"], december["2024-12"]], [2.0, 3.0, 3.0 / 13])
+
+
+class Truth(unittest.TestCase):
+    def test_sorted_factors_earn_what_their_stocks_were_expected_to(self):
+        scores = []
+        for seed in range(10):
+            world = ul.practice.stocks(count=80, months=84, seed=seed)
+            made = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3, delisting_returns=world.delisting_returns,
+                                      universe=world.members)  # fmt: skip
+            spread = ul.sorted_factor(made, "value high - value low").to_pandas().dropna()
+            expected = world.expected.to_pandas().fillna(0.0)
+            truth = [
+                float((w["value 3"] - w["value 1"]) @ expected.loc[t])
+                for t in spread.index
+                for w in [made.weights(str(t))]
+            ]
+            gap = spread.to_numpy() - truth
+            scores.append(gap.mean() / (gap.std(ddof=1) / np.sqrt(len(gap))))
+            self.assertGreater(np.mean(truth), 0.004)
+        self.assertLess(abs(np.mean(scores)) * np.sqrt(10), 3.0)
+        self.assertTrue(0.4 < np.std(scores) < 1.7)
