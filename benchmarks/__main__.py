@@ -29,6 +29,7 @@ CASES = (
     "coverage",
     "growth",
     "scale",
+    "sorting",
     "large",
 )
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"

@@ -6,6 +6,7 @@ import functools
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 
@@ -87,13 +88,26 @@ def quantiles(ordered: Floats, fractions: Floats) -> Floats:
     return np.asarray(ordered[low] + (place - low) * (ordered[high] - ordered[low]))
 
 
+_FEW: Final = 24  # breakpoints, up to which comparing with each is faster than a search
+
+
+def _count_below(breaks: Floats, values: Floats) -> Ints:
+    """Number of breakpoints below each value."""
+    if len(breaks) > _FEW:
+        return np.searchsorted(breaks, values, side="left")
+    count = np.zeros(len(values), dtype=np.int8)
+    for one in breaks.tolist():
+        count += (values > one).view(np.int8)  # of one byte, as a mask is
+    return count.astype(np.int64)
+
+
 def portfolio_count(groups: Sequence[Groups]) -> int:
     """Number of portfolios of all groups together."""
     return functools.reduce(lambda product, one: product * one.count, groups, 1)
 
 
 def assign(
-    values: Sequence[Floats], usable: Bools, subset: Bools, groups: Sequence[Groups], dependent: bool
+    values: Sequence[Floats], usable: Bools, subset: Bools | None, groups: Sequence[Groups], dependent: bool
 ) -> tuple[Ints, list[Floats]]:
     """The portfolio of each asset at one formation, −1 for none, and the breakpoints of each characteristic.
 
@@ -106,8 +120,8 @@ def assign(
         Characteristics.
     usable : ndarray, shape (N,)
         Assets to assign.
-    subset : ndarray, shape (N,)
-        Assets whose values set the breakpoints.
+    subset : ndarray, shape (N,), optional
+        Assets whose values set the breakpoints; all by default.
     groups : sequence of Groups
     dependent : bool
 
@@ -127,9 +141,10 @@ def assign(
         group = np.zeros(len(value), dtype=np.int64)
         for parent in range(parents if dependent else 1):
             inside = (code == parent) if dependent else usable
-            breaks = each.breakpoints(value[inside & subset])
+            breaks = each.breakpoints(value[inside if subset is None else inside & subset])
             rows.append(breaks)
-            group[inside] = np.searchsorted(breaks, value[inside], side="left")
+            above = _count_below(breaks, value)
+            group = np.where(inside, above, group) if parents > 1 else above
             if np.isnan(breaks).any():
                 code = np.where(inside, -1, code)
         points.append(np.array(rows))

@@ -280,7 +280,7 @@ def mimicking_portfolios(
     --------
     >>> import ultrum as ul
     >>> panel = ul.practice.panel()
-    >>> ul.mimicking_portfolios(panel.factor_table["market"], panel.excess).r2["market"].item() > 0.9
+    >>> ul.mimicking_portfolios(panel.factor_table["market"], panel.excess).r2["market"].item() > 0.7
     True
     """
     table = factors.as_table() if isinstance(factors, TimeSeries) else factors

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
@@ -36,6 +37,15 @@ class Cohort:
         self.wealth = self.weights.copy()
 
 
+@dataclass(frozen=True)
+class Layer:
+    """What the cohort of one formation holds: assets (M,), their portfolios, and weights within them."""
+
+    members: Ints
+    portfolios: Ints
+    weights: Floats
+
+
 @dataclass
 class Held:
     """What portfolios hold in one period.
@@ -43,8 +53,9 @@ class Held:
     Attributes
     ----------
     row : int
-    weights : ndarray, shape (P, N)
-        At the start of the period, over the assets with a return.
+    layers : list of Layer
+        Weights at the start of the period, over the assets with a return, in parts of one over the number of
+        cohorts.
     returns, turnover : ndarray, shape (P,)
     counts : ndarray, shape (P,)
         Assets with a return.
@@ -53,11 +64,19 @@ class Held:
     """
 
     row: int
-    weights: Floats
+    layers: list[Layer]
     returns: Floats
     turnover: Floats
     counts: Ints
     lost: Ints
+
+
+def dense(layers: Sequence[Layer], count: int, assets: int) -> Floats:
+    """Weights of all assets, shape (P, N)."""
+    total = np.zeros(count * assets)
+    for layer in layers:
+        total += np.bincount(layer.portfolios * assets + layer.members, layer.weights, count * assets)
+    return total.reshape(count, assets)
 
 
 def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: bool = False) -> Iterator[Held]:
@@ -78,52 +97,67 @@ def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: b
     rebalance : bool
         Return to the weights at formation in each period.
     """
-    assets = returns.shape[1]
-    before = np.zeros((count, assets))
-    waiting, active = list(cohorts), list[Cohort]()
+    before: list[Layer] = []
+    waiting, active = deque(cohorts), list[Cohort]()
     for row in range(cohorts[0].formed + 1 if cohorts else len(returns), len(returns)):
         while waiting and waiting[0].formed < row:
-            active.append(waiting.pop(0))
+            active.append(waiting.popleft())
         active = [cohort for cohort in active if cohort.last >= row]
-        values = returns[row]
-        held = _period(values, active, count, rebalance)
+        held, gains = _period(returns[row], active, count, rebalance)
         held.row = row
-        held.turnover = 0.5 * np.abs(held.weights - before).sum(axis=1)
+        held.turnover = _turnover(before, held.layers, count, returns.shape[1])
         yield held
-        grown = held.weights * (1.0 + np.where(np.isfinite(values), values, 0.0))
         growth = 1.0 + np.where(np.isfinite(held.returns), held.returns, 0.0)
-        before = np.divide(grown, growth[:, None], out=np.zeros_like(grown), where=growth[:, None] > 0.0)
+        growth = np.where(growth > 0.0, growth, np.inf)  # nothing is left
+        before = [
+            Layer(one.members, one.portfolios, one.weights * (1.0 + gain) / growth[one.portfolios])
+            for one, gain in zip(held.layers, gains, strict=True)
+        ]
 
 
-def _period(values: Floats, active: Sequence[Cohort], count: int, rebalance: bool) -> Held:
-    """One period of all cohorts; their wealth grows."""
-    assets = len(values)
-    total = np.zeros(count * assets)
-    earned, cohorts_of, numbers = np.zeros(count), np.zeros(count), np.zeros(count, dtype=np.int64)
-    lost = []
+def _period(values: Floats, active: Sequence[Cohort], count: int, rebalance: bool) -> tuple[Held, list[Floats]]:
+    """One period of all cohorts, and the returns of their assets; their wealth grows."""
+    earned, cohorts_of = np.zeros((2, count))
+    layers, gains, lost = [], [], [np.empty((0, 2), dtype=np.int64)]
     for cohort in active:
-        if rebalance:
-            cohort.wealth = np.where(cohort.wealth > 0.0, cohort.weights, 0.0)
-        r = values[cohort.members]
-        there = np.isfinite(r) & (cohort.wealth > 0.0)
-        gone = ~there & (cohort.wealth > 0.0)
+        before = cohort.weights * (cohort.wealth > 0.0) if rebalance else cohort.wealth
+        gain = values[cohort.members]
+        missing = ~np.isfinite(gain)
+        gone = missing & (before > 0.0)
         if gone.any():
             lost.append(np.column_stack([cohort.portfolios[gone], cohort.members[gone]]))
-        wealth = np.where(there, cohort.wealth, 0.0)
-        invested = np.bincount(cohort.portfolios, wealth, count)
-        some = invested > 0.0
-        share = wealth / np.where(some, invested, 1.0)[cohort.portfolios]
-        total += np.bincount(cohort.portfolios * assets + cohort.members, share, count * assets)
-        gain = np.where(there, r, 0.0)
+        if missing.any():
+            before, gain = np.where(missing, 0.0, before), np.where(missing, 0.0, gain)
+        invested = np.bincount(cohort.portfolios, before, count)
+        share = before / np.where(invested > 0.0, invested, 1.0)[cohort.portfolios]
         earned += np.bincount(cohort.portfolios, share * gain, count)
-        cohorts_of += some
-        numbers += np.bincount(cohort.portfolios[there], minlength=count)
-        cohort.wealth = wealth * (1.0 + gain)
-    average = np.where(cohorts_of > 0.0, cohorts_of, np.nan)
-    weights = total.reshape(count, assets) / np.where(cohorts_of > 0.0, cohorts_of, 1.0)[:, None]
-    numbers = (weights > 0.0).sum(axis=1) if len(active) > 1 else numbers
-    nothing = np.empty((0, 2), dtype=np.int64)
-    return Held(-1, weights, earned / average, np.zeros(count), numbers, np.concatenate([nothing, *lost]))
+        cohorts_of += invested > 0.0
+        cohort.wealth = before * (1.0 + gain)
+        layers.append(Layer(cohort.members, cohort.portfolios, share))
+        gains.append(gain)
+    if len(layers) == 1:
+        there = layers[0].portfolios[layers[0].weights > 0.0]
+        numbers = np.bincount(there, minlength=count)
+    else:
+        parts = 1.0 / np.where(cohorts_of > 0.0, cohorts_of, 1.0)
+        layers = [Layer(one.members, one.portfolios, one.weights * parts[one.portfolios]) for one in layers]
+        numbers = (dense(layers, count, len(values)) > 0.0).sum(axis=1)
+    average = earned / np.where(cohorts_of > 0.0, cohorts_of, np.nan)
+    return Held(-1, layers, average, np.zeros(count), numbers, np.concatenate(lost)), gains
+
+
+def _turnover(before: Sequence[Layer], now: Sequence[Layer], count: int, assets: int) -> Floats:
+    """Half the sum of the absolute changes in weights of each portfolio."""
+    if len(before) != 1 or len(now) != 1:
+        return np.asarray(0.5 * np.abs(dense(now, count, assets) - dense(before, count, assets)).sum(axis=1))
+    (old,), (new,) = before, now
+    place, weight = np.full(assets, -1), np.zeros(assets)
+    place[old.members], weight[old.members] = old.portfolios, old.weights
+    same = place[new.members] == new.portfolios
+    kept = np.where(same, weight[new.members], 0.0)
+    changes = np.bincount(new.portfolios, np.abs(new.weights - kept), count)
+    weight[new.members[same]] = 0.0  # what is left was sold
+    return np.asarray(0.5 * (changes + np.bincount(old.portfolios, weight[old.members], count)))
 
 
 @dataclass(frozen=True)

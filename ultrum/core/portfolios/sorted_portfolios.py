@@ -16,7 +16,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import Cohort, History, capped_weights, history, hold
+from ultrum.core.portfolios.holdings import Cohort, History, capped_weights, dense, history, hold
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.return_checks import check_one_currency
@@ -175,7 +175,8 @@ class SortedPortfolios(TextInNotebooks):
         ]
         for held in hold(self._asset_returns, needed, len(self.names), rebalance=self._rebalance):
             if held.row == row:
-                return pd.DataFrame(held.weights.T, list(self._assets), self.names)
+                values = dense(held.layers, len(self.names), len(self._assets))
+                return pd.DataFrame(values.T, list(self._assets), self.names)
         raise AlignmentError(f"weights: nothing is held in {period}; the portfolios are held {self._span()}.")
 
     def to_pandas(self) -> pd.DataFrame:
@@ -469,6 +470,8 @@ class _Calendar:
     def lay(self, table: SeriesTable, names: Sequence[str] | None = None) -> Floats:
         """Values of a table on these rows, with its columns in an order; missing where it has none."""
         wanted = list(table.names if names is None else names)
+        if wanted == table.names and np.array_equal(table.ordinals, self.ordinals):
+            return np.ascontiguousarray(table.block)  # by row, as formations take it
         place = {name: column for column, name in enumerate(table.names)}
         columns = np.array([place.get(name, -1) for name in wanted])
         rows = np.searchsorted(table.ordinals, self.ordinals)
@@ -639,11 +642,11 @@ def _members(universe: pd.DataFrame, days: Dates, names: Sequence[str]) -> Bools
 
 def _setting_breakpoints(
     given: Sequence[str] | SeriesTable | pd.DataFrame | None, calendar: _Calendar, table: SeriesTable
-) -> Bools:
-    """Assets whose values set the breakpoints, by row."""
+) -> Bools | None:
+    """Assets whose values set the breakpoints, by row; None for all."""
     shape = (len(calendar.ordinals), len(table.names))
     if given is None:
-        return np.ones(shape, dtype=bool)
+        return None
     if isinstance(given, SeriesTable | pd.DataFrame):
         return np.asarray(calendar.lay(_table_of("breakpoints_from", given, table), table.names) > 0.0)
     unknown = [name for name in given if name not in table.names]
@@ -658,7 +661,7 @@ def _form(
     measured: Sequence[Floats],
     usable: Bools,
     why: Reasons,
-    subset: Bools,
+    subset: Bools | None,
     plan: Sequence[Groups],
     dependent: bool,
     formed: Ints,
@@ -674,7 +677,7 @@ def _form(
     cohorts, points = [], []
     for number, (row, end) in enumerate(zip(formed.tolist(), last.tolist(), strict=True)):
         values = [one[row] for one in measured]
-        code, breaks = assign(values, usable[row], subset[row], plan, dependent)
+        code, breaks = assign(values, usable[row], None if subset is None else subset[row], plan, dependent)
         why.leave_out(usable[row] & (code < 0), _NO_POINTS, row)
         sizes = np.bincount(code[code >= 0], minlength=count)
         small = (code >= 0) & (sizes[np.maximum(code, 0)] < min_assets)
