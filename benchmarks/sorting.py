@@ -132,11 +132,11 @@ def coverage():
         "| factor | worlds | covered, % | ± | mean of estimate less truth, % per year | its t |",
         "|---|---:|---:|---:|---:|---:|",
     ]
-    for name in inside:
+    for name, count in inside.items():
         mean = np.mean(gaps[name])
         t = mean / (np.std(gaps[name], ddof=1) / np.sqrt(WORLDS))
         lines.append(
-            f"| {name} | {WORLDS:,} | {100 * inside[name] / WORLDS:.1f} | {100 * error:.1f} | {100 * mean:.2f} | {t:.1f} |"
+            f"| {name} | {WORLDS:,} | {100 * count / WORLDS:.1f} | {100 * error:.1f} | {100 * mean:.2f} | {t:.1f} |"
         )
     return lines
 

@@ -38,6 +38,8 @@ class PortfolioTable(TextInNotebooks):
         Joint test of zero alphas of all portfolios under each model.
     nobs : int
         Periods with a portfolio, at most.
+    noun : str
+        What a period is, such as month.
     basis : str
 
     Examples
@@ -54,7 +56,13 @@ class PortfolioTable(TextInNotebooks):
     models: dict[str, BetaTable]
     joint: dict[str, JointAlphaTest]
     nobs: int
+    noun: str
     basis: str
+
+    @property
+    def in_percent(self) -> str:
+        """The basis where numbers are shown in percent."""
+        return self.basis.replace("decimals per", "percent per")
 
     def to_frame(self) -> pd.DataFrame:
         """A row per portfolio and spread: mean and t, then alpha, t, exposures and R² of each model.
@@ -169,4 +177,4 @@ def portfolio_table(
         f"{means.errors.upper() if means.errors.startswith('h') else means.errors} standard errors; decimals per "
         f"period. Joint test: {one.basis.partition(';')[0]}. {portfolios.basis}"
     )
-    return PortfolioTable(means, fits, tests, nobs, basis)
+    return PortfolioTable(means, fits, tests, nobs, portfolios.returns.frequency.noun, basis)

@@ -114,6 +114,11 @@ class SortedPortfolios(TextInNotebooks):
         """Names of the portfolios: the characteristics with their groups."""
         return self.returns.names
 
+    @property
+    def in_percent(self) -> str:
+        """The basis where numbers are shown in percent."""
+        return self.basis.replace("decimals per", "percent per")
+
     @functools.cached_property
     def membership(self) -> pd.DataFrame:
         """The portfolio of each asset by formation, shape (F, N); empty where it is left out."""

@@ -13,6 +13,12 @@ from ultrum.report.figures.estimate_figures import (
 from ultrum.report.figures.figure_files import to_pdf, to_png, to_svg, write
 from ultrum.report.figures.figure_style import print_layout
 from ultrum.report.figures.maps import regions
+from ultrum.report.figures.portfolio_figures import (
+    cumulative_spread,
+    double_sort,
+    exposures,
+    portfolio_means,
+)
 from ultrum.report.figures.pricing_figures import (
     beta_path,
     break_path,
@@ -41,12 +47,16 @@ __all__ = [
     "correlation_grid",
     "cost_components",
     "coverage_timeline",
+    "cumulative_spread",
+    "double_sort",
     "drawdown",
+    "exposures",
     "growth_of_one",
     "histogram",
     "line_of_fit",
     "loadings",
     "peers",
+    "portfolio_means",
     "predicted_against_realised",
     "print_layout",
     "regions",

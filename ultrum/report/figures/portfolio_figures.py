@@ -1,0 +1,275 @@
+"""Figures of sorted portfolios: means and alphas, double sorts, a spread with its drawdown, exposures."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.portfolios.factors_from_sorts import sorted_factor
+from ultrum.core.portfolios.portfolio_table import PortfolioTable
+from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
+from ultrum.core.presentation import decimals, p_equals, percent, true_minus
+from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.inputs import CONSTANT
+from ultrum.core.regression.regress import regress
+from ultrum.core.time.period_labels_and_relative_dates import span_of
+from ultrum.errors import EstimationError, one_of
+from ultrum.report.figures.figure_style import (
+    INK,
+    LANTERN,
+    MIST,
+    TIDE,
+    axes_for,
+    figure_function,
+    figure_of,
+    foot,
+    new_figure,
+    points,
+    title_above,
+)
+from ultrum.report.figures.series_figures import moments_of
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+@figure_function
+def portfolio_means(
+    table: PortfolioTable, *, model: str = "", level: float = 0.95, source: str = "", ax: Axes | None = None
+) -> Axes:
+    """Mean excess returns and alphas of portfolios and spreads, with confidence intervals.
+
+    Parameters
+    ----------
+    table : PortfolioTable
+        Result of :func:`ultrum.portfolio_table`.
+    model : str
+        Model of the alphas; by default the first.
+    level : float
+        Confidence level of the intervals.
+    source : str
+        Source of the data, stated in the caption.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
+    >>> ax = portfolio_means(ul.portfolio_table(sorted_, world.market, world.risk_free))
+    >>> ax.get_ylabel()
+    '% per month, with 95 % interval'
+    """
+    name = _model_of(table, model)
+    ax = axes_for(ax, 5.2)
+    sides = (
+        ("mean excess return", table.means, TIDE, -0.12, "o"),
+        (f"alpha, {name}", table.models[name], LANTERN, 0.12, "s"),
+    )
+    for words, fit, colour, shift, mark in sides:
+        _draw_constants(ax, fit, level, colour, shift, mark, words)
+    labels = [str(label) for label in table.means.coefficients.index]
+    ax.axhline(0.0, color=INK, linewidth=0.8)
+    slanted = max(map(len, labels)) * len(labels) > 90
+    ax.set_xticks(range(len(labels)), labels, rotation=35 if slanted else 0, ha="right" if slanted else "center")
+    ax.set_ylabel(f"% per {table.noun}, with {percent(level, 0)} % interval")
+    ax.set_title(f"Portfolios: joint test of alphas {p_equals(table.joint[name].p_value)}")
+    ax.legend(frameon=False, loc="upper left")
+    foot(ax, table.in_percent, source=source)
+    return ax
+
+
+def _model_of(table: PortfolioTable, model: str) -> str:
+    if model and model not in table.models:
+        raise EstimationError(f"No model '{model}'; {one_of(model, table.models)}")
+    return model or next(iter(table.models))
+
+
+def _draw_constants(
+    ax: Axes, fit: BetaTable, level: float, colour: str, shift: float, mark: str, words: str
+) -> None:
+    """Constants of regressions with intervals, beside the places of the portfolios."""
+    centre = 100 * fit.coefficients[CONSTANT].to_numpy()
+    reach = 100 * fit.interval(CONSTANT, level).to_numpy()
+    at = np.arange(len(centre)) + shift
+    ax.vlines(at, reach[:, 0], reach[:, 1], color=colour, linewidth=1.6)
+    ax.plot(at, centre, mark, color=colour, markersize=6, label=words)
+
+
+@figure_function
+def double_sort(portfolios: SortedPortfolios, *, rest: int = 1, source: str = "", ax: Axes | None = None) -> Axes:
+    """Mean returns of a double sort as a coloured grid, with the average number of assets.
+
+    Parameters
+    ----------
+    portfolios : SortedPortfolios
+        Of two characteristics; of three, those in one group of the third.
+    rest : int
+        Group of the third characteristic.
+    source : str
+        Source of the data, stated in the caption.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
+    Raises
+    ------
+    EstimationError
+        If the portfolios are sorted on one characteristic.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> by = {"size": world.market_values, "value": world.book_to_market}
+    >>> double_sort(ul.sort_portfolios(world.returns, by, groups=3)).get_xlabel()
+    'value, from low to high'
+    """
+    from matplotlib.colors import LinearSegmentedColormap
+
+    names = list(portfolios.groups)
+    if len(names) < 2:
+        raise EstimationError(
+            "double_sort: the portfolios are sorted on one characteristic. Draw portfolio_means."
+        )
+    shape = tuple(portfolios.groups.values())
+    means, counts = (
+        frame.mean().to_numpy().reshape(*shape[:2], -1)[:, :, rest - 1 if len(names) > 2 else 0]
+        for frame in (100 * portfolios.to_pandas(), portfolios.counts)
+    )
+    ax = axes_for(ax, 5.6)
+    colours = LinearSegmentedColormap.from_list("low to high", ["#f4f1ea", LANTERN])
+    painted = ax.imshow(means, cmap=colours, aspect="auto", origin="lower")
+    scale = figure_of(ax).colorbar(painted, ax=ax, fraction=0.03, pad=0.02)
+    scale.outline.set_visible(False)
+    scale.ax.tick_params(length=0, labelsize=points(8.5))
+    scale.set_label("mean return, % per period")
+    for row, column in np.ndindex(*means.shape):
+        text = f"{true_minus(decimals(float(means[row, column])))}\n{counts[row, column]:.0f} assets"
+        ax.text(column, row, text, ha="center", va="center", fontsize=points(9.5), color=INK)
+    for axis, name, count in ((ax.yaxis, names[0], shape[0]), (ax.xaxis, names[1], shape[1])):
+        axis.set_ticks(range(count), [f"{name} {k}" for k in range(1, count + 1)])
+        axis.set_label_text(f"{name}, from low to high")
+    ax.tick_params(length=0)
+    ax.grid(visible=False)
+    third = f", {names[2]} {rest}" if len(names) > 2 else ""
+    ax.set_title(f"Mean returns of portfolios sorted on {names[0]} and {names[1]}{third}")
+    foot(ax, span_of(portfolios.returns.index), portfolios.in_percent, source=source)
+    return ax
+
+
+@figure_function
+def cumulative_spread(
+    portfolios: SortedPortfolios, formula: str, *, trading_cost: float = 0.0, source: str = ""
+) -> list[Axes]:
+    """A spread between sorted portfolios, cumulated, above its decline from the maximum.
+
+    Parameters
+    ----------
+    portfolios : SortedPortfolios
+        Result of :func:`ultrum.sort_portfolios`.
+    formula : str
+        Spread, as for :func:`ultrum.sorted_factor`.
+    trading_cost : float
+        With a cost of trading, as a share of the amount, the spread net of it is drawn too.
+    source : str
+        Source of the data, stated in the caption.
+
+    Returns
+    -------
+    list of Axes
+        Axes of the cumulated spread and of its decline.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
+    >>> [ax.get_ylabel() for ax in cumulative_spread(sorted_, "value high - value low")]
+    ['Sum of spreads, %', 'Decline, %']
+    """
+    figure = new_figure(5.8)
+    above, below = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
+    gross = sorted_factor(portfolios, formula).to_pandas()
+    lines = [("before costs", gross, TIDE)]
+    if trading_cost:
+        net = sorted_factor(portfolios, formula, trading_cost=trading_cost).to_pandas()
+        lines.append((f"after costs of {percent(trading_cost)} % per trade", net, LANTERN))
+    for words, series, colour in lines:
+        total = 100 * series.fillna(0.0).cumsum()
+        above.plot(moments_of(total.index), total, color=colour, linewidth=1.6, label=words)
+    final = 100 * lines[-1][1].fillna(0.0).cumsum()
+    fall = final - np.maximum.accumulate(np.maximum(final, 0.0))
+    below.fill_between(moments_of(fall.index), fall, 0.0, color=lines[-1][2], alpha=0.45, linewidth=0)
+    above.axhline(0.0, color=MIST, linewidth=0.8)
+    above.set_ylabel("Sum of spreads, %")
+    below.set_ylabel("Decline, %")
+    below.set_ylim(top=0.0)
+    if len(lines) > 1:
+        above.legend(frameon=False, loc="upper left")
+    mean, error = gross.mean(), gross.std() / np.sqrt(gross.count())
+    title_above(
+        figure, f"{formula}: {true_minus(percent(mean))} % per period, t {true_minus(decimals(mean / error))}"
+    )
+    foot(below, f"{span_of(gross.index)}; sum, not compounded: a zero-cost position of constant size", portfolios.in_percent,
+         source=source)  # fmt: skip
+    return [above, below]
+
+
+@figure_function
+def exposures(table: PortfolioTable, *, model: str = "", source: str = "", ax: Axes | None = None) -> Axes:
+    """Exposures of portfolios to the factors of a model, as bars side by side.
+
+    Parameters
+    ----------
+    table : PortfolioTable
+        Result of :func:`ultrum.portfolio_table`.
+    model : str
+        Model; by default the first.
+    source : str
+        Source of the data, stated in the caption.
+    ax : Axes, optional
+        Axes to draw into; by default those of a new figure.
+
+    Returns
+    -------
+    Axes
+        Axes with the drawing.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> world = ul.practice.stocks()
+    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
+    >>> exposures(ul.portfolio_table(sorted_, world.market, world.risk_free)).get_ylabel()
+    'Exposure'
+    """
+    name = _model_of(table, model)
+    slopes: pd.DataFrame = table.models[name].coefficients.drop(columns=CONSTANT)
+    ax = axes_for(ax, 5.0)
+    wide = 0.8 / len(slopes.columns)
+    colours = [TIDE, LANTERN, "#5b8c3e", "#7a5a8c", "#555555"]
+    for k, factor in enumerate(slopes):
+        at = np.arange(len(slopes)) + (k - (len(slopes.columns) - 1) / 2) * wide
+        ax.bar(at, slopes[factor], width=0.92 * wide, color=colours[k % len(colours)], label=str(factor))
+    labels = [str(label) for label in slopes.index]
+    slanted = max(map(len, labels)) * len(labels) > 90
+    ax.set_xticks(range(len(labels)), labels, rotation=35 if slanted else 0, ha="right" if slanted else "center")
+    ax.axhline(0.0, color=INK, linewidth=0.8)
+    ax.set_ylabel("Exposure")
+    ax.set_title(f"Exposures of the portfolios under {name}")
+    ax.legend(frameon=False, ncols=min(4, len(slopes.columns)))
+    foot(ax, table.basis, source=source)
+    return ax
