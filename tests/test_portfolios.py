@@ -1,6 +1,7 @@
 """Sorted portfolios against a world on paper, a slow computation with dictionaries, and the practice world's truth."""
 
 import itertools
+import json
 import statistics
 import unittest
 from unittest import mock
@@ -9,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 import ultrum as ul
-from tests.support import Scratch, months
+from tests.support import Scratch, command, months
 from ultrum.core.portfolios.factors_from_sorts import formula_weights
 from ultrum.errors import AlignmentError, EstimationError, UnitError
 from ultrum.practice import simulated_stocks
@@ -152,7 +153,7 @@ class OnPaper(Scratch):
             ul.market_value(price.with_metadata(income="total"), shares)
 
     def test_refusals_name_the_fix(self):
-        with self.refused(EstimationError, "use 2 or more groups"):
+        with self.refused(EstimationError, "2 or more groups"):
             self.sort(groups=1)
         with self.refused(UnitError, "excess return"):
             ul.sort_portfolios(
@@ -346,6 +347,74 @@ class Statistics(unittest.TestCase):
         self.assertAlmostEqual(row["mean", "value"], spread.mean(), 12)
         panel = ul.align(assets=made.returns, factors=world.market, risk_free=world.risk_free)
         self.assertEqual(table.joint["market"].statistic, ul.joint_alpha_test(panel).statistic)
+
+
+class OnFiles(Scratch):
+    """One command from a long table to a factor."""
+
+    def table(self):
+        rng = np.random.default_rng(0)
+        rows = [{"month": str(month), "stock": f"S{k}", "return": rng.normal(0.01, 0.05), "market_value": 10.0 + k,
+                 "book_to_market": 0.1 * ((3 * k + t // 9) % 12), "note": "x"}
+                for t, month in enumerate(months(48)) for k in range(12)]  # fmt: skip
+        made = pd.DataFrame(rows)
+        made.to_csv(self.folder / "stocks.csv", index=False)
+        factors = pd.DataFrame({"month": months(48).astype(str), "mkt-rf": rng.normal(0.5, 4, 48), "rf": 0.2})
+        factors.round(3).to_csv(self.folder / "factors.csv", index=False)
+        return made
+
+    def test_a_file_gives_what_tables_give(self):
+        made = self.table()
+        wide = {name: made.pivot(index="month", columns="stock", values=name) for name in made.columns[2:5]}
+        want = ul.sort_portfolios(wide["return"], {"book_to_market": wide["book_to_market"]}, groups=(0.3, 0.7),
+                                  weights=ul.SeriesTable.from_pandas(wide["market_value"]), formation="Q")  # fmt: skip
+        words = (
+            "sort",
+            "stocks.csv",
+            "--by",
+            "book_to_market=0.3,0.7",
+            "--weights",
+            "market_value",
+            "--formation",
+            "Q",
+        )
+        done = command(
+            *words,
+            "--factors",
+            "factors.csv",
+            "--csv",
+            "made.csv",
+            "--picture",
+            "m.png",
+            "--json",
+            cwd=self.folder,
+        )
+        answer = json.loads(done.stdout)
+        np.testing.assert_allclose([one["mean"] for one in answer["portfolios"]], want.to_pandas().mean())
+        spread = want.to_pandas()["book_to_market 3"] - want.to_pandas()["book_to_market 1"]
+        self.assertAlmostEqual(answer["spreads"][0]["mean"], spread.mean(), 14)
+        back = ul.read_series(self.folder / "made.csv").series["book_to_market high - book_to_market low"]
+        np.testing.assert_allclose(np.asarray(back), spread)
+        rate = ul.read_series(self.folder / "factors.csv", units="percent").series
+        row = ul.regress(spread, rate["mkt-rf"].to_pandas())
+        got = answer["models"][0]["coefficients"]["book_to_market high - book_to_market low"]
+        np.testing.assert_allclose(list(got.values()), row.coefficients, rtol=1e-9)
+        self.assertTrue((self.folder / "m.png").stat().st_size > 10_000)
+        text = command(*words, "--factors", "factors.csv", "--trading-cost", "0.01", cwd=self.folder).stdout
+        self.assertIn("after costs of 1.00 % per trade", text)
+        self.assertIn("GRS test", text)
+
+    def test_what_is_not_a_table_of_assets_is_refused_with_an_option(self):
+        prices = self.table().rename(columns={"return": "close"})
+        prices.assign(close=prices["close"] + 10).to_csv(self.folder / "prices.csv", index=False)
+        for words, message in ((("stocks.csv", "--by", "bok"), "'bok'"), (("stocks.csv", "--by", "book_to_market=1"), "--by COLUMN=5"),
+                               (("factors.csv", "--by", "rf"), "a row per asset"), (("stocks.csv", "--by", "x=a"), "COLUMN=0.3,0.7"),
+                               (("stocks.csv", "--by", "market_value", "--factor", "size"), "needs --factors")):  # fmt: skip
+            done = command("sort", *words, cwd=self.folder)
+            self.assertIn(message, done.stderr, words)
+            self.assertIn(done.returncode, (2, 3))
+        done = command("sort", "prices.csv", "--by", "market_value=2", "--json", cwd=self.folder)
+        self.assertIn("prices converted to returns", json.loads(done.stdout)["decisions"][0]["chosen"])
 
 
 class Accounts(Scratch):

@@ -37,6 +37,7 @@ SHEETS = {
     "returns": ("returns_and_panels", [[["risk_against_return"], ["histogram"]], [["calendar_heat"], ["growth_of_one"]],
                                        [["correlation_grid"], ["against_benchmark"]]]),
     "estimating": ("estimating", [[["beta_path", "break_path"], ["predicted_against_realised"]]]),
+    "portfolios": ("portfolios", [[["portfolio_means", "double_sort"], ["cumulative_spread", "exposures"]]]),
     "cost_of_equity": ("cost_of_equity", [[["cost_components", "peers"], ["sensitivity"]]]),
 }  # fmt: skip
 WIDTH, GAP = 1280, 24

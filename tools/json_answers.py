@@ -323,10 +323,55 @@ class VaultAnswer(TypedDict):
     size: VaultSize
 
 
+class SortedPortfolio(TypedDict):
+    """A portfolio: mean and standard deviation of its return per period, assets, turnover, mean characteristics."""
+
+    portfolio: str
+    mean: float | None
+    standard_deviation: float | None
+    assets: float | None
+    turnover: float | None
+    characteristics: dict[str, float | None]
+
+
+class SortedSpread(TypedDict):
+    """A factor from sorted portfolios: its mean return per period."""
+
+    formula: str
+    mean: float | None
+    standard_error: float | None
+    t: float | None
+    p: float | None
+    nobs: int
+
+
+class PortfolioModel(TypedDict):
+    """Regressions of portfolios and spreads on the factors of a model, and the joint test of zero alphas."""
+
+    model: str
+    coefficients: dict[str, dict[str, float | None]]
+    standard_errors: dict[str, dict[str, float | None]]
+    joint_statistic: float | None
+    joint_p: float | None
+
+
+class SortAnswer(TypedDict):
+    """``ultrum sort``: portfolios, spreads, and how many assets were left out for which reason."""
+
+    basis: str
+    portfolios: list[SortedPortfolio]
+    spreads: list[SortedSpread]
+    left_out: dict[str, int]
+    sold: int
+    decisions: list[FileDecision]
+    models: NotRequired[list[PortfolioModel]]
+
+
 ANSWERS: Final[dict[str, Any]] = {
     "demo": RunAnswer,
     "run": RunAnswer,
     "estimate": EstimateAnswer,
+    "sort": SortAnswer,
     "trail": TrailAnswer,
     "find": list[FoundSeries] | list[FoundPlace],
     "pull": list[PulledSeries],

@@ -53,8 +53,18 @@ def write_files(folder):
 
 def write_practice_files(folder, services):
     """Settings of a service, and the studies that pages run."""
+    import pandas as pd
+
     import ultrum as ul
 
+    world = ul.practice.stocks(count=60)
+    columns = {
+        "return": world.returns,
+        "market_value": world.market_values,
+        "book_to_market": world.book_to_market,
+    }
+    stocks = pd.concat({name: one.to_pandas().stack() for name, one in columns.items()}, axis=1)
+    stocks.rename_axis(["month", "stock"]).to_csv(folder / "stocks.csv")
     url = services.places["observatory"]
     (folder / "ultrum.toml").write_text(f'[sources.statistics]\nkind = "sdmx"\nurl = "{url}"\n')
     study = ul.practice.demo_study().read_text().replace("http://127.0.0.1:8765/sdmx", url)

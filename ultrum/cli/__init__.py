@@ -12,6 +12,7 @@ from ultrum.cli.estimate_and_new import estimate, new
 from ultrum.cli.find_pull_vault import find, pull, vault
 from ultrum.cli.look import look
 from ultrum.cli.run_trail_demo import demo, practice, run, trail
+from ultrum.cli.sort import sort
 from ultrum.cli.terminal_output import Application, configure, run_safely
 
 _EPILOG = "Start with: ultrum demo"
@@ -47,7 +48,7 @@ def _completion(context: click.Context, shell: str | None) -> None:
     context.exit()
 
 
-for command in (demo, find, pull, look, estimate, new, run, trail, vault, practice):
+for command in (demo, find, pull, look, estimate, sort, new, run, trail, vault, practice):
     app.add_command(command)
 
 

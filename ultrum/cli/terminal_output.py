@@ -352,6 +352,8 @@ DONE, IN_PART, ASKED_WRONGLY, NOTHING, STOPPED = 0, 1, 2, 3, 130
 
 FAILED: Final[ContextVar[click.Command | None]] = ContextVar("failed", default=None)
 _FIXES: Final = {
+    "returns": "Add --returns COLUMN.",
+    "groups": "Write --by COLUMN=5 for five groups, or --by COLUMN=0.3,0.7.",
     "price_column": "Add --price-column COLUMN.",
     "market": "Name it with --market COLUMN.",
     "risk_free": "Set --risk-free to the heading of its column, or to an annual rate such as 3%.",

@@ -43,7 +43,9 @@ class Groups:
         """
         if isinstance(given, int):
             if given < 2:
-                raise EstimationError(f"groups: {name} has {given}; use 2 or more groups, or breakpoints.")
+                raise EstimationError(
+                    f"groups: {name} has {given}.", fix="Use 2 or more groups, or breakpoints.", setting="groups"
+                )
             return cls(name, tuple(k / given for k in range(1, given)))
         if any(isinstance(point, str) for point in given):
             raise EstimationError(f"Breakpoints of {name} are numbers; they are {list(given)}.")
@@ -54,6 +56,7 @@ class Groups:
             raise EstimationError(
                 f"groups: fractions of {name} must lie between 0 and 1; they are {list(points)}.",
                 fix="Use fractions such as (0.3, 0.7), a number of groups, or cutoffs= for values.",
+                setting="groups",
             )
         return cls(name, points, are_values)
 

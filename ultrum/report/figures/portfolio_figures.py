@@ -219,12 +219,13 @@ def cumulative_spread(
     below.set_ylim(top=0.0)
     if len(lines) > 1:
         above.legend(frameon=False, loc="upper left")
-    mean, error = gross.mean(), gross.std() / np.sqrt(gross.count())
-    title_above(
-        figure, f"{formula}: {true_minus(percent(mean))} % per period, t {true_minus(decimals(mean / error))}"
-    )
-    foot(below, f"{span_of(gross.index)}; sum, not compounded: a zero-cost position of constant size", portfolios.in_percent,
-         source=source)  # fmt: skip
+    whole = gross.dropna()
+    mean = regress(whole, pd.DataFrame({CONSTANT: 1.0}, whole.index), constant=False)
+    value, t = float(mean.coefficients.iloc[0]), float(mean.t_values.iloc[0])
+    words = f"{true_minus(percent(value))} % per {portfolios.returns.frequency.noun}, t {true_minus(decimals(t))}"
+    title_above(figure, f"{formula}: {words}")
+    about = f"{span_of(gross.index)}; sum, not compounded: a zero-cost position of constant size"
+    foot(below, about, portfolios.in_percent, source=source)
     return [above, below]
 
 
