@@ -115,7 +115,7 @@ def coverage():
         weights = np.array([made.weights(str(t)).to_numpy() for t in made.returns.index])
         truths = np.einsum("tnp,tn->tp", weights, expected)
         for name, formula in (("size", "size low - size high"), ("value", "value high - value low")):
-            factor = ul.sorted_factor(made, formula)
+            factor = ul.factor_from_portfolios(made, formula)
             whole = np.isfinite(factor.to_pandas().to_numpy())
             side = np.array(
                 [[f"{name} {k}" in p for p in made.names] for k in (made.groups[name], 1)], dtype=float

@@ -16,8 +16,8 @@ six = ul.sort_portfolios(
 )
 expected = world.expected.to_pandas().fillna(0.0)
 for name, formula in (("size", "size low - size high"), ("value", "value high - value low")):
-    gross = ul.sorted_factor(six, formula, name=name)
-    net = ul.sorted_factor(six, formula, trading_cost=0.005)
+    gross = ul.factor_from_portfolios(six, formula, name=name)
+    net = ul.factor_from_portfolios(six, formula, trading_cost=0.005)
     low, high = formula.split(" - ")
     of_group = {"low": 1, "high": six.groups[name]}
     longs, shorts = (f"{name} {of_group[side.split()[1]]}" for side in (low, high))

@@ -108,9 +108,9 @@ class OnPaper(Scratch):
 
     def test_a_spread_before_and_after_costs(self):
         made = self.sort(universe=pd.DataFrame({"asset": list("ABCDEF"), "entry": "", "exit": "2024-01-31"}))
-        gross = ul.sorted_factor(made, "score high - score low").to_pandas()
+        gross = ul.factor_from_portfolios(made, "score high - score low").to_pandas()
         np.testing.assert_allclose(gross.iloc[0], -0.0375 - 0.13)
-        net = ul.sorted_factor(made, "score high - score low", trading_cost=0.01).to_pandas()
+        net = ul.factor_from_portfolios(made, "score high - score low", trading_cost=0.01).to_pandas()
         np.testing.assert_allclose(gross - net, [0.02, 0.02 * 25 / 96.25])
 
     def test_rules_that_leave_assets_out(self):
@@ -168,7 +168,7 @@ class OnPaper(Scratch):
         for formula, words in (("score high", "sum to 1"), ("size high - score low", "size"), ("score 3 - score low", "1 to 2"),
                                ("score high - ", "without a corner"), ("score high score low - score 1", "twice")):  # fmt: skip
             with self.refused(EstimationError, words):
-                ul.sorted_factor(made, formula)
+                ul.factor_from_portfolios(made, formula)
 
 
 class AgainstASlowComputation(unittest.TestCase):
@@ -420,13 +420,13 @@ class OnFiles(Scratch):
 class Accounts(Scratch):
     def test_filings_are_known_as_the_simulation_knew_them(self):
         known = []
-        simulated = simulated_stocks._known_book
+        simulated = simulated_stocks._book_at
 
         def remembering(filings, reported, day):
             known.append((day, simulated(filings, reported, day)))
             return known[-1][1]
 
-        with mock.patch.object(simulated_stocks, "_known_book", remembering):
+        with mock.patch.object(simulated_stocks, "_book_at", remembering):
             world = ul.practice.stocks(count=60, months=96)
         values = world.accounts.to_pandas()
         for day, want in known:
@@ -440,7 +440,7 @@ class Accounts(Scratch):
             "asset": "A", "period": ["2022-12-31", "2023-12-31", "2023-12-31", "2022-12-31"],
             "released": ["2023-03-01", "2024-03-31", "2024-05-11", "2024-06-01"], "value": [1.0, 2.0, 3.0, 9.0],
         })  # fmt: skip
-        found = ul.known_accounts(records, at, max_age="P15M")
+        found = ul.point_in_time_accounts(records, at, max_age="P15M")
         # 2022 is 15 months old in March 2024, when 2023 arrives on a Sunday; a restatement of 2022 never counts
         self.assertEqual(
             found.to_pandas()["A"].fillna(0).tolist(),
@@ -448,12 +448,14 @@ class Accounts(Scratch):
         )
         self.assertEqual(found.counts["restatements of earlier periods, not used"], 1)
         self.assertEqual(found.age["A"].iloc[3], 3)
-        lagged = ul.known_accounts(records.iloc[:2].drop(columns="released"), at, lag="P6M").to_pandas()["A"]
+        lagged = ul.point_in_time_accounts(records.iloc[:2].drop(columns="released"), at, lag="P6M").to_pandas()[
+            "A"
+        ]
         self.assertEqual([lagged["2024-05"], lagged["2024-06"]], [1.0, 2.0])
         with self.refused(AlignmentError, "before the fiscal period ends"):
-            ul.known_accounts(records.assign(released="2022-01-01"), at)
+            ul.point_in_time_accounts(records.assign(released="2022-01-01"), at)
         with self.refused(AlignmentError, "occurs twice"):
-            ul.known_accounts(pd.concat([records, records[:1]]), at)
+            ul.point_in_time_accounts(pd.concat([records, records[:1]]), at)
         december = ul.book_to_market(found, ul.SeriesTable.from_pandas(frame(20, "2023-12", A=np.arange(1.0, 21)), measure="stock"),
                                      market_month=12).to_pandas()["A"]  # fmt: skip
         self.assertEqual([december["2024-03"], december["2024-11"], december["2024-12"]], [2.0, 3.0, 3.0 / 13])
@@ -466,7 +468,7 @@ class Truth(unittest.TestCase):
             world = ul.practice.stocks(count=80, months=84, seed=seed)
             made = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3, delisting_returns=world.delisting_returns,
                                       universe=world.members)  # fmt: skip
-            spread = ul.sorted_factor(made, "value high - value low").to_pandas().dropna()
+            spread = ul.factor_from_portfolios(made, "value high - value low").to_pandas().dropna()
             expected = world.expected.to_pandas().fillna(0.0)
             truth = [
                 float((w["value 3"] - w["value 1"]) @ expected.loc[t])

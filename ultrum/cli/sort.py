@@ -152,7 +152,7 @@ def sort(
     files = local_files(texts, reading)
     refuse_inputs([picture, csv_file], texts)
     with tables_of(vault, files, texts, kept=False, **where) as desk:
-        from ultrum.core.portfolios.factors_from_sorts import sorted_factor
+        from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
         from ultrum.sources.table.factor_columns import factor_table
         from ultrum.study.own_sorts import SortChoices, sort_file, table_of_sort
 
@@ -163,7 +163,7 @@ def sort(
         portfolios, of_table = sort_file(whole, choices)
         decisions = [(table, one) for one in of_table]
         formulas = spreads or tuple(f"{name} high - {name} low" for name in choices.by)
-        made = [sorted_factor(portfolios, one, trading_cost=trading_cost) for one in formulas]
+        made = [factor_from_portfolios(portfolios, one, trading_cost=trading_cost) for one in formulas]
         given = None
         if factors:
             columns = factor_table(desk.table(files.address(factors)))

@@ -11,7 +11,7 @@ import pandas as pd
 import scipy.special
 
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
-from ultrum.core.portfolios.characteristics import KnownAccounts, book_to_market, known_accounts
+from ultrum.core.portfolios.characteristics import PointInTimeAccounts, book_to_market, point_in_time_accounts
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
@@ -74,9 +74,9 @@ class Stocks:
     premia: pd.Series
 
     @cached_property
-    def accounts(self) -> KnownAccounts:
+    def accounts(self) -> PointInTimeAccounts:
         """Book values known at the end of each month."""
-        return known_accounts(self.filings, self.returns, currency=_CURRENCY)
+        return point_in_time_accounts(self.filings, self.returns, currency=_CURRENCY)
 
     @cached_property
     def book_to_market(self) -> SeriesTable:
@@ -124,7 +124,7 @@ def simulate_stocks(count: int, months: int, seed: int) -> Stocks:
             reported[year] = np.where(negative, -0.05 * book, book)
         there = (t >= listed) & (t < gone)
         if t:
-            known = _known_book(filings, reported, days[t - 1])
+            known = _book_at(filings, reported, days[t - 1])
             alive = there & np.isfinite(prices[t - 1])
             size = _score(np.where(alive, np.log(value), np.nan))
             ratio = _score(np.where(alive & (known > 0.0), known / value, np.nan))
@@ -173,7 +173,7 @@ def _factor_returns(rng: np.random.Generator, months: int) -> Floats:
     return np.asarray(mean / 12.0 + volatility / np.sqrt(12.0) * rng.normal(size=(months, 3)))
 
 
-def _known_book(filings: _Filings, reported: Floats, day: np.datetime64) -> Floats:
+def _book_at(filings: _Filings, reported: Floats, day: np.datetime64) -> Floats:
     """Book value of the newest fiscal year released by a day, restated if known, at most 18 months old."""
     known = np.full(reported.shape[1], np.nan)
     oldest = (day.astype("datetime64[M]") - np.timedelta64(18, "M") + np.timedelta64(1, "M")).astype(

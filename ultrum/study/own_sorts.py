@@ -52,6 +52,11 @@ def sort_file(reading: Reading, choices: SortChoices) -> tuple[SortedPortfolios,
         If a column does not exist, or no column has returns or prices.
     """
     fields = dict(reading.fields)
+    if all(_is_alone(name, table) for name, table in fields.items()):
+        raise TableError(
+            f"{reading.name} has a series per column; a sort needs a row per asset and date, with a column that "
+            "names the asset."
+        )
     values, decision = _returns(reading, fields, choices.returns)
     characteristics = {name: _column(reading, fields, name) for name in choices.by}
     weights: SeriesTable | Literal["equal"] = "equal"
@@ -80,14 +85,12 @@ def _column(reading: Reading, fields: Mapping[str, SeriesTable], name: str) -> S
     """A column of numbers by its heading."""
     if name not in fields:
         raise TableError(f"{reading.name} has no column of numbers '{name}'; {one_of(name, fields)}")
-    table = fields[name]
-    if len(table.names) < 2 or table.names == [name]:
-        raise TableError(
-            f"{reading.name}: '{name}' is a series of its own; a sort needs a row per asset and date, with a "
-            f"column that "
-            "names the asset."
-        )
-    return table
+    return fields[name]
+
+
+def _is_alone(name: str, table: SeriesTable) -> bool:
+    """Whether a column is a series of its own, rather than one of many assets."""
+    return len(table.names) < 2 or not name or table.names == [name]
 
 
 def _returns(reading: Reading, fields: Mapping[str, SeriesTable], given: str) -> tuple[SeriesTable, Decision]:

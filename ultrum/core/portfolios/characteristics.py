@@ -92,7 +92,7 @@ def return_characteristic(
     positions = positions_of(table.frequency, table.index)
     block = _on_positions(simple_block(table), positions)
     if kind in ("momentum", "reversal"):
-        values = _compounded(block, length, last)
+        values = _compound(block, length, last)
     else:
         least = max(fewest, int(np.ceil(_SHARE * length)) if min_obs is None else min_obs)
         factor = None if kind == "volatility" else _market_on(table, market)
@@ -117,7 +117,7 @@ def _on_positions(block: Floats, positions: Ints) -> Floats:
     return every
 
 
-def _compounded(block: Floats, length: int, last: int) -> Floats:
+def _compound(block: Floats, length: int, last: int) -> Floats:
     """Compounded returns of windows without their last rows; all must be there."""
     count, values = length - last, np.full(block.shape, np.nan)
     if len(block) >= length:
@@ -273,7 +273,7 @@ def combine_share_classes(market_values: SeriesTable, companies: Mapping[str, st
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class KnownAccounts(TextInNotebooks):
+class PointInTimeAccounts(TextInNotebooks):
     """Values of accounts as they were known at the end of each period.
 
     Attributes
@@ -312,7 +312,7 @@ class KnownAccounts(TextInNotebooks):
 
 
 @validate_arguments
-def known_accounts(
+def point_in_time_accounts(
     records: pd.DataFrame,
     at: SeriesTable,
     *,
@@ -320,7 +320,7 @@ def known_accounts(
     lag: str | None = None,
     max_age: str = "P18M",
     currency: str | None = None,
-) -> KnownAccounts:
+) -> PointInTimeAccounts:
     """Values of accounts known at the end of each period: the newest fiscal period released by then.
 
     A restatement counts from its own release. A release on a weekend is known on that day.
@@ -342,7 +342,7 @@ def known_accounts(
 
     Returns
     -------
-    KnownAccounts
+    PointInTimeAccounts
         Values by period, their age, and counts of records.
 
     Raises
@@ -356,12 +356,14 @@ def known_accounts(
     >>> r = SeriesTable.from_pandas(pd.DataFrame({"A": [0.0] * 4}, months), measure="return")
     >>> book = pd.DataFrame({"asset": ["A", "A"], "period": ["2023-12-31"] * 2, "value": [10.0, 12.0],
     ...                      "released": ["2024-02-20", "2024-04-02"]})
-    >>> known_accounts(book, r).to_pandas()["A"].tolist()
+    >>> point_in_time_accounts(book, r).to_pandas()["A"].tolist()
     [nan, 10.0, 10.0, 12.0]
     """
     longest = months_in(max_age)
     if not longest:
-        raise EstimationError(f"known_accounts: max_age='{max_age}' is no duration in years or months; use P18M.")
+        raise EstimationError(
+            f"point_in_time_accounts: max_age='{max_age}' is no duration in years or months; use P18M."
+        )
     clean, counts = _clean_records(records, at, item, lag)
     days = at.frequency.ends(at.ordinals)
     values, age = np.full((2, len(days), len(at.names)), np.nan)
@@ -383,13 +385,13 @@ def known_accounts(
     metadata = [
         m.replace(
             measure="stock", unit="currency" if currency else "", currency=currency or "", income="", excess_of=""
-        ).add_step("known accounts", item=item, lag=lag, max_age=max_age)
+        ).add_step("point-in-time accounts", item=item, lag=lag, max_age=max_age)
         for m in at.metadata
     ]
     table = SeriesTable.from_arrays(values, at.index, metadata)
     listed = "; ".join(f"{name}: {number:,}" for name, number in counts.items())
     basis = f"'{item}' as known at the end of each {at.frequency.noun}, at most {max_age} old; {listed}."
-    return KnownAccounts(table, pd.DataFrame(age, at.index, at.names), pd.Series(counts), basis)
+    return PointInTimeAccounts(table, pd.DataFrame(age, at.index, at.names), pd.Series(counts), basis)
 
 
 def _clean_records(
@@ -403,11 +405,11 @@ def _clean_records(
             " Set lag=, such as 'P6M', if the days of the filings are unknown." if absent == ["released"] else ""
         )
         raise AlignmentError(
-            f"known_accounts: the records have no column '{absent[0]}'; they have "
+            f"point_in_time_accounts: the records have no column '{absent[0]}'; they have "
             f"{choices([str(c) for c in records])}.{fix}"
         )
     if lag and "released" in records:
-        raise AlignmentError("known_accounts: the records have the days of their release. Remove lag=.")
+        raise AlignmentError("point_in_time_accounts: the records have the days of their release. Remove lag=.")
     frame = pd.DataFrame(
         {"asset": records["asset"].astype(str).to_numpy(), item: records[item].to_numpy(np.float64)}
     )
@@ -416,7 +418,7 @@ def _clean_records(
         months = months_in(lag)
         if not months:
             raise EstimationError(
-                f"known_accounts: lag='{lag}' is not a duration in years or months, such as P6M."
+                f"point_in_time_accounts: lag='{lag}' is not a duration in years or months, such as P6M."
             )
         after: Dates = np.asarray(frame["period"].to_numpy().astype("datetime64[D]") + DAY)
         frame["released"] = months_before(after, -months) - DAY
@@ -426,14 +428,14 @@ def _clean_records(
     if early.any():
         first = frame[early].iloc[0]
         raise AlignmentError(
-            f"known_accounts: {first['asset']}, {first['period']:%Y-%m-%d}: released on "
+            f"point_in_time_accounts: {first['asset']}, {first['period']:%Y-%m-%d}: released on "
             f"{first['released']:%Y-%m-%d}, before the fiscal period ends."
         )
     twice = frame.duplicated(["asset", "period", "released"])
     if twice.any():
         first = frame[twice].iloc[0]
         raise AlignmentError(
-            f"known_accounts: {first['asset']}, {first['period']:%Y-%m-%d} occurs twice on "
+            f"point_in_time_accounts: {first['asset']}, {first['period']:%Y-%m-%d} occurs twice on "
             f"{first['released']:%Y-%m-%d}. Keep one record."
         )
     wanted, finite = frame["asset"].isin(at.names), np.isfinite(frame[item])
@@ -450,7 +452,7 @@ def _clean_records(
 
 @validate_arguments
 def book_to_market(
-    book: SeriesTable | KnownAccounts,
+    book: SeriesTable | PointInTimeAccounts,
     market_values: SeriesTable,
     *,
     market_month: int | None = None,
@@ -460,7 +462,7 @@ def book_to_market(
 
     Parameters
     ----------
-    book : SeriesTable or KnownAccounts
+    book : SeriesTable or PointInTimeAccounts
         Book value of equity known at the end of each period.
     market_values : SeriesTable
         Market values of the same assets and frequency.
@@ -490,7 +492,7 @@ def book_to_market(
     >>> book_to_market(book, value).to_pandas().values.tolist()
     [[0.5, nan], [0.75, 0.5]]
     """
-    table = book.values if isinstance(book, KnownAccounts) else book
+    table = book.values if isinstance(book, PointInTimeAccounts) else book
     currencies = {m.currency for m in (*table.metadata, *market_values.metadata) if m.currency}
     if len(currencies) > 1:
         check_one_currency(

@@ -23,13 +23,14 @@ from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import AlignmentError, EstimationError, UnitError, choices, one_of
 
+_COLLINEAR: Final = 1e8  # condition number
 _TOKEN: Final = re.compile(
     r"\s*(?:(?P<number>\d+(?:\.\d+)?(?:/\d+)?)\s*\*|(?P<sign>[-+−])|(?P<word>[^\s+*−-][^\s+*−]*))"
 )
 
 
 @validate_arguments
-def sorted_factor(
+def factor_from_portfolios(
     portfolios: SortedPortfolios, formula: str, *, name: str = "", trading_cost: float = 0.0
 ) -> TimeSeries:
     """A factor from sorted portfolios: sums and differences of corners, such as ``"value high - value low"``.
@@ -71,17 +72,17 @@ def sorted_factor(
     >>> world = ul.practice.stocks()
     >>> by = {"size": world.market_values, "value": world.book_to_market}
     >>> sorted_ = ul.sort_portfolios(world.returns, by, groups={"size": 2, "value": (0.3, 0.7)})
-    >>> ul.sorted_factor(sorted_, "value high - value low", name="value").metadata.excess_of
+    >>> ul.factor_from_portfolios(sorted_, "value high - value low", name="value").metadata.excess_of
     'zero cost'
     """
     if not 0.0 <= trading_cost < 1.0:
         raise UnitError(
-            f"sorted_factor: trading_cost={trading_cost:g} is not a share of the amount; 0.001 is 0.1 %."
+            f"factor_from_portfolios: trading_cost={trading_cost:g} is not a share of the amount; 0.001 is 0.1 %."
         )
     weights = formula_weights(portfolios, formula)
     if abs(weights.sum()) > 1e-9:
         raise EstimationError(
-            f"sorted_factor: the weights of '{formula}' sum to {weights.sum():g}; those of a factor sum to zero.",
+            f"factor_from_portfolios: the weights of '{formula}' sum to {weights.sum():g}, not to zero.",
             fix="Subtract as much as is added, or take one portfolio from portfolios.returns.",
         )
     used = np.flatnonzero(weights)
@@ -92,7 +93,7 @@ def sorted_factor(
         values = values - 2.0 * trading_cost * (turnover @ np.abs(weights[used]))
     base = portfolios.returns.metadata[0]
     metadata = base.replace(name=name or formula, title=name or formula, excess_of=ZERO_COST).add_step(
-        "sorted factor", formula=formula, trading_cost=trading_cost or None
+        "factor from portfolios", formula=formula, trading_cost=trading_cost or None
     )
     return TimeSeries.from_arrays(values, portfolios.returns.index, metadata)
 
@@ -125,7 +126,7 @@ def _terms(formula: str, groups: Mapping[str, int]) -> Iterator[tuple[float, dic
         token = _TOKEN.match(formula, at)
         if token is None:
             raise EstimationError(
-                f"sorted_factor: '{formula}' cannot be read at '{formula[at:].strip()}'.",
+                f"factor_from_portfolios: '{formula}' cannot be read at '{formula[at:].strip()}'.",
                 fix="Write corners with + and -, such as 'value high - value low'.",
             )
         at = token.end()
@@ -136,7 +137,7 @@ def _terms(formula: str, groups: Mapping[str, int]) -> Iterator[tuple[float, dic
         elif token["number"]:
             top, _, bottom = token["number"].partition("/")
             if bottom and float(bottom) == 0.0:
-                raise EstimationError(f"sorted_factor: '{formula}' divides by zero.")
+                raise EstimationError(f"factor_from_portfolios: '{formula}' divides by zero.")
             number *= float(top) / float(bottom or 1)
         else:
             words.append(token["word"])
@@ -154,23 +155,25 @@ def _corner(words: Sequence[str], groups: Mapping[str, int], formula: str) -> di
             (n for n in sorted(groups, key=len, reverse=True) if rest == n or rest.startswith(f"{n} ")), None
         )
         if name is None:
-            raise EstimationError(f"sorted_factor: '{formula}' has '{rest}'; {one_of(rest.split()[0], groups)}")
+            raise EstimationError(
+                f"factor_from_portfolios: '{formula}' has '{rest}'; {one_of(rest.split()[0], groups)}"
+            )
         group, _, rest = rest.removeprefix(name).strip().partition(" ")
         place = {"low": 1, "high": groups[name]}.get(group, int(group) if group.isdigit() else 0)
         if not 1 <= place <= groups[name]:
             raise EstimationError(
-                f"sorted_factor: '{formula}' has the group '{group}' of {name}.",
+                f"factor_from_portfolios: '{formula}' has the group '{group}' of {name}.",
                 fix=f"Use low, high, or a number from 1 to {groups[name]}.",
             )
         if name in corner:
             raise EstimationError(
-                f"sorted_factor: '{formula}' has {name} twice in one corner. Put + or - between."
+                f"factor_from_portfolios: '{formula}' has {name} twice in one corner. Put + or - between."
             )
         corner[name] = place - 1
         rest = rest.strip()
     if not corner:
         raise EstimationError(
-            f"sorted_factor: '{formula}' has a sign without a corner.",
+            f"factor_from_portfolios: '{formula}' has a sign without a corner.",
             fix="Write corners with + and -, such as 'value high - value low'.",
         )
     return corner
@@ -294,67 +297,66 @@ def mimicking_portfolios(
             f"mimicking_portfolios: the factors are {table.frequency.name}, the assets "
             f"{assets.frequency.name}. Convert both to one frequency."
         )
-    shared, rows, columns = np.intersect1d(assets.ordinals, table.ordinals, return_indices=True)
-    R, f = assets.block[rows], table.block[columns]
-    whole: Bools = np.asarray(np.isfinite(R).all(axis=1) & np.isfinite(f).all(axis=1))
-    R, f, index = R[whole], f[whole], assets.index[rows][whole]
+    R, f, index, dropped = _complete_rows(table, assets)
     periods, count = R.shape
-    if periods <= count + 2:
-        raise EstimationError(
-            f"mimicking_portfolios: {quantity(periods, 'complete period')} for {count} assets; more "
-            "periods than assets + 2 are needed. Use fewer assets."
-        )
-    centred, mean = R - R.mean(axis=0), R.mean(axis=0)
-    moved = f - f.mean(axis=0)
-    gram = centred.T @ centred
-    scale = np.sqrt(np.diag(gram))
-    if not (scale > 0).all() or np.linalg.cond(gram / np.outer(scale, scale)) > 1e12:
-        raise EstimationError(
-            "mimicking_portfolios: an asset is constant or a combination of the others. Remove it."
-        )
-    weights = np.linalg.solve(gram, centred.T @ moved)
-    residual = moved - centred @ weights
-    direction = centred @ np.linalg.solve(gram, mean) * periods  # R̄'Σ⁻¹(R_t − R̄)
-    influence = centred @ weights + direction[:, None] * residual
-    per_year = float(assets.frequency.periods_per_year)
+    weights, influence, r2 = _slopes_and_influence(R, f)
     number = lag_rule(periods) if lags is None else lags
-    positions = time_positions(index)
-    long_run = bartlett_sum(influence, number, positions) / periods * periods / (periods - count - 1)
+    per_year, df = float(assets.frequency.periods_per_year), periods - count - 1
+    long_run = bartlett_sum(influence, number, time_positions(index)) / df  # with the factor T/(T − N − 1)
     covariance = per_year**2 * long_run / periods
-    names = table.names
-    errors = np.sqrt(np.diag(covariance))
-    base = assets.metadata[0]
-    metadata = [
-        base.replace(
-            name=name, title=f"mimicking portfolio of {name}", excess_of=ZERO_COST, address="", source=""
-        ).add_step("mimicking portfolio", {"hindsight": "weighted by slopes of the whole sample"}, of=count)
-        for name in names
-    ]
-    dropped = len(shared) - periods
+    values, errors = per_year * R.mean(axis=0) @ weights, np.sqrt(np.diag(covariance))
+    span, names = span_of(index), table.names
     basis = (
         f"Maximum-correlation portfolios of {count} assets ({choices(assets.names)}), "
-        f"{quantity(periods, 'period')}, {span_of(index)}; {quantity(dropped, 'incomplete period')} "
-        f"left out; premia per year in decimals, Newey–West errors with {number} lags that include the error "
-        f"of the "
-        "weights."
+        f"{quantity(periods, 'period')}, {span}; {quantity(dropped, 'incomplete period')} left out; "
+        f"premia per year in decimals, Newey–West errors with {number} lags that include the weights' error."
     )
+    of_periods = pd.DataFrame(per_year * influence / periods, index, names)
     premia = {
-        name: Premium(
-            float(per_year * mean @ weights[:, k]),
-            float(errors[k]),
-            float(periods - count - 1),
-            ZERO_COST,
-            f"mimicking portfolio, {span_of(index)}",
-            pd.Series(per_year * influence[:, k] / periods, index),
-        )
-        for k, name in enumerate(names)
+        name: Premium(value, error, float(df), ZERO_COST, f"mimicking portfolio, {span}", of_periods[name])
+        for name, value, error in zip(names, values.tolist(), errors.tolist(), strict=True)
     }
-    r2 = 1.0 - (residual**2).sum(axis=0) / (moved**2).sum(axis=0)
+    facts = {"title": "", "excess_of": ZERO_COST, "address": "", "source": ""}
+    base = (
+        assets.metadata[0]
+        .replace(**facts)
+        .add_step("mimicking portfolio", {"hindsight": "weighted by slopes of the whole sample"}, of=count)
+    )
     return MimickingPortfolios(
-        SeriesTable.from_arrays(R @ weights, index, metadata),
+        SeriesTable.from_arrays(R @ weights, index, [base.replace(name=name) for name in names]),
         pd.DataFrame(weights, assets.names, names),
         premia,
         pd.DataFrame(covariance, names, names),
         pd.Series(r2, names),
         basis,
     )
+
+
+def _complete_rows(table: SeriesTable, assets: SeriesTable) -> tuple[Floats, Floats, pd.Index, int]:
+    """Asset returns and factors of the periods that have all, their labels, and how many are left out."""
+    shared, rows, columns = np.intersect1d(assets.ordinals, table.ordinals, return_indices=True)
+    R, f = assets.block[rows], table.block[columns]
+    whole: Bools = np.asarray(np.isfinite(R).all(axis=1) & np.isfinite(f).all(axis=1))
+    periods, count = int(whole.sum()), R.shape[1]
+    if periods <= count + 2:
+        raise EstimationError(
+            f"mimicking_portfolios: {quantity(periods, 'complete period')} for {count} assets; more periods than "
+            "assets + 2 are needed. Use fewer assets."
+        )
+    return R[whole], f[whole], assets.index[rows][whole], len(shared) - periods
+
+
+def _slopes_and_influence(R: Floats, f: Floats) -> tuple[Floats, Floats, Floats]:
+    """Slopes of the factors on the assets, the influence of each period on the premia, and R²."""
+    mean, moved = R.mean(axis=0), f - f.mean(axis=0)
+    Q, upper = np.linalg.qr(R - mean)
+    scale = np.sqrt((upper**2).sum(axis=0))
+    if not (scale > 0).all() or np.linalg.cond(upper / scale) > _COLLINEAR:
+        raise EstimationError(
+            "mimicking_portfolios: an asset is constant or a combination of the others. Remove it."
+        )
+    weights = np.linalg.solve(upper, Q.T @ moved)
+    residual = moved - (R - mean) @ weights
+    direction = len(R) * (Q @ np.linalg.solve(upper.T, mean))  # R̄'Σ⁻¹(R_t − R̄)
+    influence = (R - mean) @ weights + direction[:, None] * residual
+    return weights, influence, np.asarray(1.0 - (residual**2).sum(axis=0) / (moved**2).sum(axis=0))

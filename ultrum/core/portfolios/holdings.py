@@ -186,14 +186,14 @@ def history(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 
-def capped_weights(amounts: Floats, cap: float) -> Floats:
+def cap_weights(amounts: Floats, cap: float) -> Floats:
     """Weights in proportion to amounts, none above a cap; what is cut goes to the others in proportion.
 
     If even equal weights are above the cap, they are equal.
 
     Examples
     --------
-    >>> capped_weights(np.array([6.0, 3.0, 1.0]), 0.5).tolist()
+    >>> cap_weights(np.array([6.0, 3.0, 1.0]), 0.5).tolist()
     [0.5, 0.375, 0.125]
     """
     weights: Floats = np.asarray(amounts / amounts.sum())

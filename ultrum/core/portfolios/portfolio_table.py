@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.panel.alignment import align
-from ultrum.core.portfolios.factors_from_sorts import sorted_factor
+from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
 from ultrum.core.presentation import WIDTH, TextInNotebooks, decimals, p_equals, table_text
 from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
@@ -118,7 +118,7 @@ def portfolio_table(
     models : mapping of str to sequence of str, optional
         Factors of each model by its name; by default one model of all factors.
     spread : str or sequence of str
-        Formulas of spreads to add as rows, as for :func:`sorted_factor`.
+        Formulas of spreads to add as rows, as for :func:`factor_from_portfolios`.
     errors : str
         Kind of standard errors, as for :func:`regress`.
     joint : {"exact", "robust", "bootstrap"}
@@ -164,7 +164,7 @@ def portfolio_table(
     rows = panel.excess.to_pandas()
     spreads = [spread] if isinstance(spread, str) else list(spread)
     for formula in spreads:
-        rows[formula] = sorted_factor(portfolios, formula).to_pandas().reindex(rows.index)
+        rows[formula] = factor_from_portfolios(portfolios, formula).to_pandas().reindex(rows.index)
     loadings = panel.factors
     constant = pd.DataFrame({CONSTANT: np.ones(len(rows))}, rows.index)
     means = regress(rows, constant, errors=errors, constant=False)

@@ -7,57 +7,28 @@ import itertools
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.arguments import refuse_idle_options, validate_arguments
-from ultrum.core.array_types import Bools, Dates, Floats, Ints
-from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import Cohort, History, capped_weights, dense, history, hold
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Floats, Ints
+from ultrum.core.portfolios.breakpoints import Groups, portfolio_count
+from ultrum.core.portfolios.formation import (
+    Characteristics,
+    Formations,
+    Rules,
+    form_portfolios,
+    groups_of,
+    total_returns,
+)
+from ultrum.core.portfolios.holdings import Cohort, History, dense, history, hold
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
 from ultrum.core.series.metadata import Metadata, hindsight_of
-from ultrum.core.series.return_checks import check_one_currency
-from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
-from ultrum.core.time.frequency import Frequency, periods_in
-from ultrum.core.time.period_labels_and_relative_dates import days_in
-from ultrum.errors import AlignmentError, EstimationError, UnitError, choices, name_list, one_of
-
-_MOST_SORTS: Final = 3
-_NOT_A_MEMBER, _EXCLUDED, _NO_PRICE, _LOW_PRICE, _NO_WEIGHT, _SMALL, _NO_POINTS = (
-    "not in the universe",
-    "excluded",
-    "no price",
-    "price below the minimum",
-    "no market value",
-    "fewer assets in the portfolio than min_assets",
-    "no asset sets a breakpoint",
-)
-Characteristics = Mapping[str, SeriesTable | pd.DataFrame]
-
-
-class Reasons:
-    """Why assets are left out: the place of a reason for each row and asset, 0 where it is used."""
-
-    def __init__(self, shape: tuple[int, int]) -> None:
-        self.places = np.zeros(shape, dtype=np.int8)
-        self.words = [""]
-
-    def leave_out(self, where: Bools, reason: str, rows: int | slice = slice(None)) -> None:
-        """Give a reason to assets that have none yet."""
-        if reason not in self.words:
-            self.words.append(reason)
-        part = self.places[rows]
-        part[where & (part == 0)] = self.words.index(reason)
-
-    def counts(self, rows: Ints) -> dict[str, int]:
-        """Number of assets by reason at some rows."""
-        numbers = np.bincount(self.places[rows].ravel(), minlength=len(self.words))
-        return {word: int(number) for word, number in zip(self.words, numbers, strict=True) if number}
+from ultrum.errors import AlignmentError, name_list
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -253,7 +224,7 @@ def sort_portfolios(
         Simple total returns, in decimals.
     characteristics : mapping of str to SeriesTable or DataFrame
         One to three characteristics by name, in the frequency of the returns. A value of period t is one that is
-        known at the end of t; :func:`known_accounts` makes such values from filings.
+        known at the end of t; :func:`point_in_time_accounts` makes such values from filings.
     groups : int, sequence of float, or mapping of names to either
         Number of groups of equal size, or fractions such as ``(0.3, 0.7)``.
     cutoffs : mapping of str to sequence of float, optional
@@ -320,399 +291,66 @@ def sort_portfolios(
     >>> made.to_pandas().round(3).values.tolist()
     [[0.06, -0.06], [0.05, 0.2]]
     """
-    table = _total_returns(returns)
-    plan = _groups(characteristics, groups, cutoffs)
-    calendar = _Calendar.of(table)
-    market = _table_of("weights", weights, table, money=True) if not isinstance(weights, str) else None
-    if cap is not None and not 0.0 < cap <= 1.0:
-        raise EstimationError(f"sort_portfolios: cap={cap:g} is not a weight between 0 and 1.")
-    if (prices is None) != (min_price is None):
-        refuse_idle_options("without prices= and min_price= together", prices=prices, min_price=min_price)
-    block = calendar.lay(table)
-    block, delisted = _with_delistings(block, table, calendar, delisting_returns)
-    tables = [_table_of(name, given, table) for name, given in characteristics.items()]
-    measured = [calendar.lay(one, table.names) for one in tables]
-    formed, last = _schedule(calendar, table.frequency, formation, hold_for)
-    usable, why = _eligible(
-        calendar, table, measured, list(characteristics), market, universe, exclude, prices, min_price
+    table = total_returns(returns)
+    plan = groups_of(characteristics, groups, cutoffs)
+    rules = Rules(
+        formation,
+        hold_for,
+        None if isinstance(weights, str) else weights,
+        cap,
+        universe,
+        exclude,
+        breakpoints_from,
+        prices,
+        min_price,
+        delisting_returns,
+        min_assets,
+        order == "dependent",
     )
-    subset = _setting_breakpoints(breakpoints_from, calendar, table)
-    amounts = calendar.lay(market, table.names) if market is not None else None
+    formations = form_portfolios(table, characteristics, plan, rules)
+    held = history(formations.returns, formations.cohorts, portfolio_count(plan), rebalance=rebalance)
+    words = _words(plan, rules, rebalance, table, formations, len(held.lost), characteristics)
+    return _result(table, plan, formations, held, rebalance, words)
+
+
+def _result(
+    table: SeriesTable, plan: Sequence[Groups], made: Formations, held: History, rebalance: bool, basis: str
+) -> SortedPortfolios:
+    """Labelled returns, weights and records of a sort."""
     names = _portfolio_names(plan)
-    cohorts, codes, points, averages = _form(
-        measured, usable, why, subset, plan, order == "dependent", formed, last, amounts, cap, min_assets
+    start = made.cohorts[0].formed + 1
+    index, formations = made.index[start:], made.index[made.rows]
+    averages = {
+        one.name: pd.DataFrame(values, formations, names) for one, values in zip(plan, made.averages, strict=True)
+    }
+    row, portfolio, asset = held.lost.T
+    sold = {
+        "period": made.index[row],
+        "portfolio": np.array(names, dtype=object)[portfolio],
+        "asset": np.array(table.names, dtype=object)[asset],
+    }
+    since = tuple(
+        Cohort(one.formed - start, one.last - start, one.members, one.portfolios, one.weights)
+        for one in made.cohorts
     )
-    if not cohorts or cohorts[0].formed == len(block) - 1:
-        counts = "; ".join(f"{word}: {number:,}" for word, number in why.counts(formed).items() if word)
-        raise EstimationError(
-            f"sort_portfolios: no portfolio can be formed at {quantity(len(formed), 'formation')}. "
-            f"Assets left out: {counts or 'none'}."
-        )
-    held = history(block, cohorts, len(names), rebalance=rebalance)
-    rows = slice(cohorts[0].formed + 1, None)
-    metadata = _metadata(table, names, plan, held)
-    index = calendar.index(table)
-    result_index = index[rows]
-    formations = index[formed]
-    labels = np.array([*names, ""], dtype=object)
-    sold = held.lost
+    returns = np.ascontiguousarray(held.returns[start:])
     return SortedPortfolios(
-        returns=SeriesTable.from_arrays(np.ascontiguousarray(held.returns[rows]), result_index, metadata),
-        counts=pd.DataFrame(held.counts[rows], result_index, names),
-        turnover=pd.DataFrame(held.turnover[rows], result_index, names),
-        breakpoints=_breakpoint_table(points, plan, order == "dependent", formations),
-        averages=pd.concat(
-            {
-                name: pd.DataFrame(values, formations, names)
-                for name, values in zip(characteristics, averages, strict=True)
-            },
-            axis=1,
-        ),
+        returns=SeriesTable.from_arrays(returns, index, _metadata(table, names, plan, held)),
+        counts=pd.DataFrame(held.counts[start:], index, names),
+        turnover=pd.DataFrame(held.turnover[start:], index, names),
+        breakpoints=_breakpoint_table(made.points, plan, formations),
+        averages=pd.concat(averages, axis=1),
         groups={one.name: one.count for one in plan},
         formations=formations,
-        sold=pd.DataFrame(
-            {
-                "period": index[sold[:, 0]],
-                "portfolio": labels[sold[:, 1]],
-                "asset": np.array(table.names, dtype=object)[sold[:, 2]],
-            }
-        ),
-        basis=_basis(
-            plan,
-            order,
-            formation,
-            table,
-            market,
-            cap,
-            rebalance,
-            why.counts(formed),
-            len(formed),
-            sold,
-            delisted,
-            characteristics,
-            hold_for,
-        ),
-        _codes=codes,
-        _reasons=(why.places[formed], why.words),
-        _asset_returns=block[rows],
-        _cohorts=tuple(
-            Cohort(
-                c.formed - cohorts[0].formed - 1,
-                c.last - cohorts[0].formed - 1,
-                c.members,
-                c.portfolios,
-                c.weights,
-            )
-            for c in cohorts
-        ),
+        sold=pd.DataFrame(sold),
+        basis=basis,
+        _codes=made.codes,
+        _reasons=(made.reasons.places[made.rows], made.reasons.words),
+        _asset_returns=made.returns[start:],
+        _cohorts=since,
         _assets=tuple(table.names),
         _rebalance=rebalance,
     )
-
-
-def _total_returns(returns: SeriesTable | pd.DataFrame) -> SeriesTable:
-    """Simple total returns in one currency."""
-    table = returns_in(returns, "sort_portfolios")
-    if table.metadata[0].measure == "log_return":
-        raise UnitError("sort_portfolios: log returns do not add across assets. Convert them with to_simple.")
-    excess = [m.name for m in table.metadata if m.excess_of]
-    if excess:
-        raise UnitError(
-            f"sort_portfolios: {excess[0]} is an excess return; holdings grow by total returns. Sort total "
-            "returns, and take excess(portfolios.returns, risk_free) afterwards."
-        )
-    check_one_currency(table.metadata, "sort_portfolios")
-    refuse_no_values("sort_portfolios", table)
-    return table
-
-
-def _groups(
-    characteristics: Characteristics,
-    groups: int | Sequence[float] | Mapping[str, int | Sequence[float]],
-    cutoffs: Mapping[str, Sequence[float]] | None,
-) -> list[Groups]:
-    """The groups of each characteristic."""
-    if not 1 <= len(characteristics) <= _MOST_SORTS:
-        raise EstimationError(
-            f"sort_portfolios: {quantity(len(characteristics), 'characteristic')}; sort by one to {_MOST_SORTS}."
-        )
-    cutoffs = cutoffs or {}
-    given = groups if isinstance(groups, Mapping) else {}
-    for option, names in (("groups", given), ("cutoffs", cutoffs)):
-        for name in names:
-            if name not in characteristics:
-                raise EstimationError(f"{option}: no characteristic '{name}'; {one_of(name, characteristics)}")
-    both = [name for name in cutoffs if name in given]
-    if both:
-        raise EstimationError(f"{both[0]} has both groups and cutoffs. Keep one of them.")
-    lacking = [name for name in characteristics if name not in given and name not in cutoffs]
-    if lacking and isinstance(groups, Mapping):
-        raise EstimationError(f"groups: {name_list(lacking)} has neither groups nor cutoffs.")
-    plan = []
-    for name in characteristics:
-        if name in cutoffs:
-            plan.append(Groups.of(name, cutoffs[name], are_values=True))
-        else:
-            each = given[name] if isinstance(groups, Mapping) else groups
-            plan.append(Groups.of(name, each))
-    return plan
-
-
-@dataclass(frozen=True)
-class _Calendar:
-    """Rows of a sort: every period from the first to the last return, or the dates of dated returns."""
-
-    frequency: Frequency
-    ordinals: Ints
-
-    @classmethod
-    def of(cls, table: SeriesTable) -> _Calendar:
-        ordinals = table.ordinals
-        if table.frequency.is_dated or not len(ordinals):
-            return cls(table.frequency, ordinals)
-        return cls(table.frequency, np.arange(ordinals[0], ordinals[-1] + 1))
-
-    def lay(self, table: SeriesTable, names: Sequence[str] | None = None) -> Floats:
-        """Values of a table on these rows, with its columns in an order; missing where it has none."""
-        wanted = list(table.names if names is None else names)
-        if wanted == table.names and np.array_equal(table.ordinals, self.ordinals):
-            return np.ascontiguousarray(table.block)  # by row, as formations take it
-        place = {name: column for column, name in enumerate(table.names)}
-        columns = np.array([place.get(name, -1) for name in wanted])
-        rows = np.searchsorted(table.ordinals, self.ordinals)
-        inside = np.minimum(rows, max(len(table.ordinals) - 1, 0))
-        there = (
-            table.ordinals[inside] == self.ordinals if len(table.ordinals) else np.zeros(len(self.ordinals), bool)
-        )
-        values = table.block[np.ix_(inside, np.maximum(columns, 0))]
-        return np.where(there[:, None] & (columns >= 0), values, np.nan)
-
-    def index(self, table: SeriesTable) -> pd.Index:
-        """Labels of the rows."""
-        return table.index if len(table.index) == len(self.ordinals) else self.frequency.index(self.ordinals)
-
-    @property
-    def last_days(self) -> Dates:
-        """The last day of each row's period."""
-        return self.frequency.ends(self.ordinals)
-
-
-def _table_of(
-    name: str, given: SeriesTable | pd.DataFrame, returns: SeriesTable, *, money: bool = False
-) -> SeriesTable:
-    """A table in the frequency of the returns that takes nothing from later periods."""
-    table = SeriesTable.from_pandas(given) if isinstance(given, pd.DataFrame) else given
-    if table.frequency.code != returns.frequency.code or table.frequency.multiple != returns.frequency.multiple:
-        raise AlignmentError(
-            f"sort_portfolios: {name} is {table.frequency.name}, the returns are {returns.frequency.name}.",
-            fix="Make values known at the end of each period: known_accounts for filings, to_frequency else.",
-        )
-    later = hindsight_of(table.metadata)
-    if later:
-        raise UnitError(
-            f"sort_portfolios: {name} is {later}, so portfolios would be formed with hindsight. Use values "
-            "known at each date."
-        )
-    if not set(table.names) & set(returns.names):
-        raise AlignmentError(
-            f"sort_portfolios: {name} has none of the assets of the returns; it has {choices(table.names)}."
-        )
-    if money:
-        check_one_currency(
-            table.metadata, "sort_portfolios weights", "Convert the market values with to_currency."
-        )
-    return table
-
-
-def _with_delistings(
-    block: Floats, table: SeriesTable, calendar: _Calendar, given: pd.DataFrame | None
-) -> tuple[Floats, int]:
-    """Returns with those of delistings, and how many there are."""
-    if given is None:
-        return block, 0
-    _need_columns("delisting_returns", given, ("asset", "date", "return"))
-    place = {name: column for column, name in enumerate(table.names)}
-    unknown = [str(name) for name in given["asset"] if str(name) not in place]
-    if unknown:
-        raise AlignmentError(
-            f"delisting_returns: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
-        )
-    columns = np.array([place[str(name)] for name in given["asset"]], dtype=np.int64)
-    if len(set(columns.tolist())) < len(columns):
-        raise AlignmentError("delisting_returns: an asset occurs twice. Keep one row per asset.")
-    values = pd.to_numeric(given["return"], errors="coerce").to_numpy(dtype=np.float64)
-    if not (np.isfinite(values) & (values >= -1.0)).all():
-        raise UnitError("delisting_returns: a return is missing or below -100 %. Use decimals.")
-    ordinals = calendar.frequency.ordinals(days_in(given["date"], "date"))
-    rows = np.searchsorted(calendar.ordinals, ordinals)
-    outside = (rows >= len(calendar.ordinals)) | (
-        calendar.ordinals[np.minimum(rows, len(calendar.ordinals) - 1)] != ordinals
-    )
-    if outside.any():
-        late = given.loc[outside, "asset"].iloc[0]
-        raise AlignmentError(f"delisting_returns: the date of {late} is outside the returns.")
-    changed = block.copy()
-    before = np.where(np.isfinite(block[rows, columns]), block[rows, columns], 0.0)
-    changed[rows, columns] = (1.0 + before) * (1.0 + values) - 1.0
-    return changed, len(columns)
-
-
-def _need_columns(option: str, frame: pd.DataFrame, columns: Sequence[str]) -> None:
-    absent = [name for name in columns if name not in frame]
-    if absent:
-        raise AlignmentError(
-            f"{option} needs the columns {', '.join(columns)}; '{absent[0]}' is missing. It has: "
-            f"{choices([str(c) for c in frame])}."
-        )
-
-
-def _schedule(
-    calendar: _Calendar, frequency: Frequency, formation: str, hold_for: int | str | None
-) -> tuple[Ints, Ints]:
-    """Rows of the formations, and the last row of each holding period."""
-    ordinals = calendar.ordinals
-    if formation:
-        periods = Frequency.parse(formation).ordinals(calendar.last_days)
-        following = Frequency.parse(formation).ordinals(frequency.ends(ordinals[-1:] + 1))
-        ends = np.append(periods[1:], following) != periods
-        if frequency.is_dated:  # the last date may not be the last of its period
-            ends[-1] = False
-        formed = np.flatnonzero(ends)
-    else:
-        formed = np.arange(len(ordinals))
-    if not len(formed) or formed[0] == len(ordinals) - 1:
-        raise EstimationError(
-            "sort_portfolios: no formation lies before the last return. Use more periods, or another formation=."
-        )
-    if hold_for is None:
-        return formed, np.append(formed[1:], len(ordinals) - 1)
-    length = int(hold_for) if str(hold_for).isdigit() else periods_in(str(hold_for), frequency)
-    if length < 1:
-        raise EstimationError(f"sort_portfolios: hold_for={hold_for} is less than one period.")
-    return formed, np.minimum(formed + length, len(ordinals) - 1)
-
-
-def _eligible(
-    calendar: _Calendar,
-    table: SeriesTable,
-    measured: Sequence[Floats],
-    names: Sequence[str],
-    market: SeriesTable | None,
-    universe: pd.DataFrame | None,
-    exclude: Mapping[str, Sequence[str]] | None,
-    prices: SeriesTable | pd.DataFrame | None,
-    min_price: float | None,
-) -> tuple[Bools, Reasons]:
-    """Which assets can be sorted at the end of each row, and the reason for each of the others."""
-    shape = (len(calendar.ordinals), len(table.names))
-    why = Reasons(shape)
-    if universe is not None:
-        why.leave_out(~_members(universe, calendar.last_days, table.names), _NOT_A_MEMBER)
-    for reason, assets in (exclude or {}).items():
-        if isinstance(assets, str) or not isinstance(assets, Sequence):
-            raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
-        unknown = [name for name in assets if name not in table.names]
-        if unknown:
-            raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
-        why.leave_out(np.broadcast_to(np.isin(table.names, list(assets)), shape), f"{_EXCLUDED}: {reason}")
-    if prices is not None and min_price is not None:
-        levels = calendar.lay(_table_of("prices", prices, table), table.names)
-        why.leave_out(~np.isfinite(levels), _NO_PRICE)
-        why.leave_out(levels < min_price, _LOW_PRICE)
-    for name, values in zip(names, measured, strict=True):
-        why.leave_out(~np.isfinite(values), f"no {name}")
-    if market is not None:
-        amounts = calendar.lay(market, table.names)
-        why.leave_out(~(np.isfinite(amounts) & (amounts > 0.0)), _NO_WEIGHT)
-    return why.places == 0, why
-
-
-def _members(universe: pd.DataFrame, days: Dates, names: Sequence[str]) -> Bools:
-    """Whether each asset is a member on each day."""
-    _need_columns("universe", universe, ("asset", "entry", "exit"))
-    place = {name: column for column, name in enumerate(names)}
-    inside = np.zeros((len(days), len(names)), dtype=bool)
-    entry, leave = (
-        np.asarray(
-            days_in(universe[side].mask(universe[side].astype(str).str.strip() == "", None), side, missing=True)
-        )
-        for side in ("entry", "exit")
-    )
-    for asset, first, last in zip(universe["asset"].astype(str), entry, leave, strict=True):
-        if asset in place:
-            since = np.isnat(first) | (days >= first)
-            inside[:, place[asset]] |= since & (np.isnat(last) | (days <= last))
-    return inside
-
-
-def _setting_breakpoints(
-    given: Sequence[str] | SeriesTable | pd.DataFrame | None, calendar: _Calendar, table: SeriesTable
-) -> Bools | None:
-    """Assets whose values set the breakpoints, by row; None for all."""
-    shape = (len(calendar.ordinals), len(table.names))
-    if given is None:
-        return None
-    if isinstance(given, SeriesTable | pd.DataFrame):
-        return np.asarray(calendar.lay(_table_of("breakpoints_from", given, table), table.names) > 0.0)
-    unknown = [name for name in given if name not in table.names]
-    if unknown:
-        raise AlignmentError(
-            f"breakpoints_from: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
-        )
-    return np.broadcast_to(np.isin(table.names, list(given)), shape)
-
-
-def _form(
-    measured: Sequence[Floats],
-    usable: Bools,
-    why: Reasons,
-    subset: Bools | None,
-    plan: Sequence[Groups],
-    dependent: bool,
-    formed: Ints,
-    last: Ints,
-    amounts: Floats | None,
-    cap: float | None,
-    min_assets: int,
-) -> tuple[list[Cohort], Ints, list[list[Floats]], list[Floats]]:
-    """The cohort of each formation, codes (F, N), breakpoints by formation, and mean characteristics (F, P)."""
-    count = portfolio_count(plan)
-    codes = np.full((len(formed), usable.shape[1]), -1, dtype=np.int64)
-    averages = [np.full((len(formed), count), np.nan) for _ in plan]
-    cohorts, points = [], []
-    for number, (row, end) in enumerate(zip(formed.tolist(), last.tolist(), strict=True)):
-        values = [one[row] for one in measured]
-        code, breaks = assign(values, usable[row], None if subset is None else subset[row], plan, dependent)
-        why.leave_out(usable[row] & (code < 0), _NO_POINTS, row)
-        sizes = np.bincount(code[code >= 0], minlength=count)
-        small = (code >= 0) & (sizes[np.maximum(code, 0)] < min_assets)
-        why.leave_out(small, _SMALL, row)
-        code[small] = -1
-        points.append(breaks)
-        codes[number] = code
-        members = np.flatnonzero(code >= 0)
-        if not len(members):
-            continue
-        portfolios = code[members]
-        sizes = np.bincount(portfolios, minlength=count)
-        for average, value in zip(averages, values, strict=True):
-            sums = np.bincount(portfolios, value[members], count)
-            average[number] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
-        weight = _weights(portfolios, None if amounts is None else amounts[row, members], count, cap)
-        cohorts.append(Cohort(row, end, members, portfolios, weight))
-    return cohorts, codes, points, averages
-
-
-def _weights(portfolios: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
-    """Weights within each portfolio."""
-    values = np.ones(len(portfolios)) if amounts is None else amounts
-    weights = np.asarray(values / np.bincount(portfolios, values, count)[portfolios])
-    if cap is None or not (weights > cap).any():
-        return weights
-    for portfolio in np.unique(portfolios[weights > cap]):
-        inside = portfolios == portfolio
-        weights[inside] = capped_weights(values[inside], cap)
-    return weights
 
 
 def _portfolio_names(plan: Sequence[Groups]) -> list[str]:
@@ -722,13 +360,13 @@ def _portfolio_names(plan: Sequence[Groups]) -> list[str]:
 
 
 def _breakpoint_table(
-    points: Sequence[list[Floats]], plan: Sequence[Groups], dependent: bool, formations: pd.Index
+    points: Sequence[list[Floats]], plan: Sequence[Groups], formations: pd.Index
 ) -> pd.DataFrame:
     """Breakpoints by formation."""
     columns: dict[tuple[str, str, str], Floats] = {}
     for place, one in enumerate(plan):
         block = np.array([each[place] for each in points])
-        parents = _portfolio_names(plan[:place]) if dependent and place else [""]
+        parents = _portfolio_names(plan[:place]) if block.shape[1] > 1 else [""]
         for parent, name in enumerate(parents):
             for k, point in enumerate(one.points):
                 label = f"{point:g}" if one.are_values else f"{100 * point:g} %"
@@ -761,40 +399,34 @@ def _metadata(table: SeriesTable, names: Sequence[str], plan: Sequence[Groups], 
     return [base.replace(name=name) for name in names]
 
 
-def _basis(
+def _words(
     plan: Sequence[Groups],
-    order: str,
-    formation: str,
-    table: SeriesTable,
-    market: SeriesTable | None,
-    cap: float | None,
+    rules: Rules,
     rebalance: bool,
-    counts: Mapping[str, int],
-    formations: int,
-    sold: Ints,
-    delisted: int,
+    table: SeriesTable,
+    made: Formations,
+    sold: int,
     characteristics: Characteristics,
-    hold_for: int | str | None,
 ) -> str:
-    """The rules of a sort and its counts, in words."""
+    """The rules of a sort and its counts."""
     sorts = " × ".join(f"{one.name} ({one.count})" for one in plan)
-    every = f"at the end of each {formation} period" if formation else f"every {table.frequency.noun}"
-    kind = "equal-weighted" if market is None else "value-weighted"
-    parts = [
-        f"Sorted on {sorts}{', ' + order + ' sorts' if len(plan) > 1 else ''}; group 1 has the lowest values",
-        f"formed {every}{f', held for {hold_for}' if hold_for is not None else ''}; {kind}"
-        f"{f', at most {100 * cap:g} % each' if cap else ''}, "
-        f"{'rebalanced every period' if rebalance else 'buy and hold'}",
-    ]
+    every = f"at the end of each {rules.formation} period" if rules.formation else f"every {table.frequency.noun}"
+    kind = "equal-weighted" if rules.weights is None else "value-weighted"
+    order = f", {'dependent' if rules.dependent else 'independent'} sorts" if len(plan) > 1 else ""
+    held = f", held for {rules.hold_for}" if rules.hold_for is not None else ""
+    cap = f", at most {100 * rules.cap:g} % each" if rules.cap else ""
+    counts = made.reasons.counts(made.rows)
     listed = ", ".join(f"{word} {number:,}" for word, number in counts.items() if word)
-    parts.append(
-        f"{sum(counts.values()):,} asset formations at {quantity(formations, 'date')}: {counts.get('', 0):,} used"
-        f"{'; left out: ' + listed if listed else ''}"
-    )
-    if len(sold):
-        parts.append(f"sold for want of a return: {len(sold):,}")
-    if delisted:
-        parts.append(f"{quantity(delisted, 'delisting return')} used")
+    parts = [
+        f"Sorted on {sorts}{order}; group 1 has the lowest values",
+        f"formed {every}{held}; {kind}{cap}, {'rebalanced every period' if rebalance else 'buy and hold'}",
+        f"{made.codes.size:,} asset formations at {quantity(len(made.rows), 'date')}: {counts.get('', 0):,} used"
+        f"{'; left out: ' + listed if listed else ''}",
+    ]
+    if sold:
+        parts.append(f"sold for want of a return: {sold:,}")
+    if made.delisted:
+        parts.append(f"{quantity(made.delisted, 'delisting return')} used")
     names = set(table.names)
     for name, given in characteristics.items():
         more = [

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from ultrum.core.portfolios.factors_from_sorts import sorted_factor
+from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
 from ultrum.core.portfolios.portfolio_table import PortfolioTable
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
 from ultrum.core.presentation import decimals, p_equals, percent, true_minus
@@ -181,7 +181,7 @@ def cumulative_spread(
     portfolios : SortedPortfolios
         Result of :func:`ultrum.sort_portfolios`.
     formula : str
-        Spread, as for :func:`ultrum.sorted_factor`.
+        Spread, as for :func:`ultrum.factor_from_portfolios`.
     trading_cost : float
         With a cost of trading, as a share of the amount, the spread net of it is drawn too.
     source : str
@@ -202,10 +202,10 @@ def cumulative_spread(
     """
     figure = new_figure(5.8)
     above, below = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
-    gross = sorted_factor(portfolios, formula).to_pandas()
+    gross = factor_from_portfolios(portfolios, formula).to_pandas()
     lines = [("before costs", gross, TIDE)]
     if trading_cost:
-        net = sorted_factor(portfolios, formula, trading_cost=trading_cost).to_pandas()
+        net = factor_from_portfolios(portfolios, formula, trading_cost=trading_cost).to_pandas()
         lines.append((f"after costs of {percent(trading_cost)} % per trade", net, LANTERN))
     for words, series, colour in lines:
         total = 100 * series.fillna(0.0).cumsum()

@@ -1,0 +1,462 @@
+"""Formation of portfolios: rows of the calendar, assets that can be sorted, their portfolios and weights."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import refuse_idle_options
+from ultrum.core.array_types import Bools, Dates, Floats, Ints
+from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
+from ultrum.core.portfolios.holdings import Cohort, cap_weights
+from ultrum.core.presentation import quantity
+from ultrum.core.series.metadata import hindsight_of
+from ultrum.core.series.return_checks import check_one_currency
+from ultrum.core.series.series_or_table import refuse_no_values
+from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
+from ultrum.core.time.frequency import Frequency, periods_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in
+from ultrum.errors import AlignmentError, EstimationError, UnitError, choices, name_list, one_of
+
+Characteristics = Mapping[str, SeriesTable | pd.DataFrame]
+Tables = SeriesTable | pd.DataFrame
+
+_MOST_SORTS: Final = 3
+_NOT_A_MEMBER, _EXCLUDED, _NO_PRICE, _LOW_PRICE, _NO_WEIGHT, _SMALL, _NO_POINTS = (
+    "not in the universe",
+    "excluded",
+    "no price",
+    "price below the minimum",
+    "no market value",
+    "fewer assets in the portfolio than min_assets",
+    "no asset sets a breakpoint",
+)
+
+
+class Reasons:
+    """Why assets are left out: the place of a reason for each row and asset, 0 where it is used."""
+
+    def __init__(self, shape: tuple[int, int]) -> None:
+        self.places = np.zeros(shape, dtype=np.int8)
+        self.words = [""]
+
+    def leave_out(self, where: Bools, reason: str, rows: int | slice = slice(None)) -> None:
+        """Give a reason to assets that have none yet."""
+        if reason not in self.words:
+            self.words.append(reason)
+        part = self.places[rows]
+        part[where & (part == 0)] = self.words.index(reason)
+
+    def counts(self, rows: Ints) -> dict[str, int]:
+        """Number of assets by reason at some rows."""
+        numbers = np.bincount(self.places[rows].ravel(), minlength=len(self.words))
+        return {word: int(number) for word, number in zip(self.words, numbers, strict=True) if number}
+
+
+@dataclass(frozen=True)
+class Rules:
+    """Rules of a sort, as :func:`ultrum.sort_portfolios` has them.
+
+    Attributes
+    ----------
+    formation : str
+    hold_for : int, str or None
+    weights : SeriesTable, DataFrame or None
+        Market values; None for equal weights.
+    cap : float, optional
+    universe : DataFrame, optional
+    exclude : mapping, optional
+    breakpoints_from : sequence of str or table, optional
+    prices, min_price : table and float, optional
+    delisting_returns : DataFrame, optional
+    min_assets : int
+    dependent : bool
+    """
+
+    formation: str = ""
+    hold_for: int | str | None = None
+    weights: Tables | None = None
+    cap: float | None = None
+    universe: pd.DataFrame | None = None
+    exclude: Mapping[str, Sequence[str]] | None = None
+    breakpoints_from: Sequence[str] | Tables | None = None
+    prices: Tables | None = None
+    min_price: float | None = None
+    delisting_returns: pd.DataFrame | None = None
+    min_assets: int = 1
+    dependent: bool = False
+
+    def __post_init__(self) -> None:
+        if self.cap is not None and not 0.0 < self.cap <= 1.0:
+            raise EstimationError(f"sort_portfolios: cap={self.cap:g} is not a weight between 0 and 1.")
+        if (self.prices is None) != (self.min_price is None):
+            refuse_idle_options(
+                "without prices= and min_price= together", prices=self.prices, min_price=self.min_price
+            )
+
+
+@dataclass(frozen=True)
+class Formations:
+    """Every formation of a sort.
+
+    Attributes
+    ----------
+    index : Index
+        Labels of all rows.
+    returns : ndarray, shape (T, N)
+        With delisting returns, of which ``delisted`` is the number.
+    delisted : int
+    rows : ndarray of int, shape (F,)
+        Rows at whose end portfolios are formed.
+    cohorts : list of Cohort
+    codes : ndarray of int, shape (F, N)
+        Portfolio of each asset, −1 for none.
+    points : list of list of ndarray
+        Breakpoints by formation and characteristic.
+    averages : list of ndarray, shape (F, P)
+        Mean of each characteristic.
+    reasons : Reasons
+        Why assets are left out, by row.
+    """
+
+    index: pd.Index
+    returns: Floats
+    delisted: int
+    rows: Ints
+    cohorts: list[Cohort]
+    codes: Ints
+    points: list[list[Floats]]
+    averages: list[Floats]
+    reasons: Reasons
+
+
+def form_portfolios(
+    table: SeriesTable, characteristics: Characteristics, plan: Sequence[Groups], rules: Rules
+) -> Formations:
+    """Assign the assets of every formation to portfolios.
+
+    Raises
+    ------
+    EstimationError
+        If no portfolio can be formed before the last return.
+    """
+    calendar = Calendar.of(table)
+    market = None if rules.weights is None else _table_of("weights", rules.weights, table, money=True)
+    returns, delisted = _with_delistings(calendar.lay(table), table, calendar, rules.delisting_returns)
+    tables = [_table_of(name, given, table) for name, given in characteristics.items()]
+    measured = [calendar.lay(one, table.names) for one in tables]
+    rows, last = _schedule(calendar, table.frequency, rules.formation, rules.hold_for)
+    amounts = None if market is None else calendar.lay(market, table.names)
+    usable, reasons = _eligible(
+        calendar, table, dict(zip(characteristics, measured, strict=True)), amounts, rules
+    )
+    subset = _setting_breakpoints(rules.breakpoints_from, calendar, table)
+    cohorts, codes, points, averages = _form(measured, usable, reasons, subset, plan, rows, last, amounts, rules)
+    if not cohorts or cohorts[0].formed == len(returns) - 1:
+        counts = "; ".join(f"{word}: {number:,}" for word, number in reasons.counts(rows).items() if word)
+        raise EstimationError(
+            f"sort_portfolios: no portfolio can be formed at {quantity(len(rows), 'formation')}. "
+            f"Assets left out: {counts or 'none'}."
+        )
+    index = calendar.index(table)
+    return Formations(index, returns, delisted, rows, cohorts, codes, points, averages, reasons)
+
+
+def total_returns(returns: SeriesTable | pd.DataFrame) -> SeriesTable:
+    """Simple total returns in one currency."""
+    table = returns_in(returns, "sort_portfolios")
+    if table.metadata[0].measure == "log_return":
+        raise UnitError("sort_portfolios: log returns do not add across assets. Convert them with to_simple.")
+    excess = [m.name for m in table.metadata if m.excess_of]
+    if excess:
+        raise UnitError(
+            f"sort_portfolios: {excess[0]} is an excess return; holdings grow by total returns. Sort total "
+            "returns, and take excess(portfolios.returns, risk_free) afterwards."
+        )
+    check_one_currency(table.metadata, "sort_portfolios")
+    refuse_no_values("sort_portfolios", table)
+    return table
+
+
+def groups_of(
+    characteristics: Characteristics,
+    groups: int | Sequence[float] | Mapping[str, int | Sequence[float]],
+    cutoffs: Mapping[str, Sequence[float]] | None,
+) -> list[Groups]:
+    """The groups of each characteristic."""
+    if not 1 <= len(characteristics) <= _MOST_SORTS:
+        raise EstimationError(
+            f"sort_portfolios: {quantity(len(characteristics), 'characteristic')}; sort by one to {_MOST_SORTS}."
+        )
+    cutoffs = cutoffs or {}
+    given = groups if isinstance(groups, Mapping) else {}
+    for option, names in (("groups", given), ("cutoffs", cutoffs)):
+        for name in names:
+            if name not in characteristics:
+                raise EstimationError(f"{option}: no characteristic '{name}'; {one_of(name, characteristics)}")
+    both = [name for name in cutoffs if name in given]
+    if both:
+        raise EstimationError(f"{both[0]} has both groups and cutoffs. Keep one of them.")
+    lacking = [name for name in characteristics if name not in given and name not in cutoffs]
+    if lacking and isinstance(groups, Mapping):
+        raise EstimationError(f"groups: {name_list(lacking)} has neither groups nor cutoffs.")
+    plan = []
+    for name in characteristics:
+        if name in cutoffs:
+            plan.append(Groups.of(name, cutoffs[name], are_values=True))
+        else:
+            each = given[name] if isinstance(groups, Mapping) else groups
+            plan.append(Groups.of(name, each))
+    return plan
+
+
+@dataclass(frozen=True)
+class Calendar:
+    """Rows of a sort: every period from the first to the last return, or the dates of dated returns."""
+
+    frequency: Frequency
+    ordinals: Ints
+
+    @classmethod
+    def of(cls, table: SeriesTable) -> Calendar:
+        """The calendar of some returns."""
+        ordinals = table.ordinals
+        if table.frequency.is_dated or not len(ordinals):
+            return cls(table.frequency, ordinals)
+        return cls(table.frequency, np.arange(ordinals[0], ordinals[-1] + 1))
+
+    def lay(self, table: SeriesTable, names: Sequence[str] | None = None) -> Floats:
+        """Values of a table on these rows, with its columns in an order; missing where it has none."""
+        wanted = list(table.names if names is None else names)
+        if wanted == table.names and np.array_equal(table.ordinals, self.ordinals):
+            return np.ascontiguousarray(table.block)  # by row, as formations take it
+        place = {name: column for column, name in enumerate(table.names)}
+        columns = np.array([place.get(name, -1) for name in wanted])
+        rows = np.searchsorted(table.ordinals, self.ordinals)
+        inside = np.minimum(rows, max(len(table.ordinals) - 1, 0))
+        there = (
+            table.ordinals[inside] == self.ordinals if len(table.ordinals) else np.zeros(len(self.ordinals), bool)
+        )
+        values = table.block[np.ix_(inside, np.maximum(columns, 0))]
+        return np.where(there[:, None] & (columns >= 0), values, np.nan)
+
+    def index(self, table: SeriesTable) -> pd.Index:
+        """Labels of the rows."""
+        return table.index if len(table.index) == len(self.ordinals) else self.frequency.index(self.ordinals)
+
+    @property
+    def last_days(self) -> Dates:
+        """The last day of each row's period."""
+        return self.frequency.ends(self.ordinals)
+
+
+def _table_of(
+    name: str, given: SeriesTable | pd.DataFrame, returns: SeriesTable, *, money: bool = False
+) -> SeriesTable:
+    """A table in the frequency of the returns that takes nothing from later periods."""
+    table = SeriesTable.from_pandas(given) if isinstance(given, pd.DataFrame) else given
+    if table.frequency.code != returns.frequency.code or table.frequency.multiple != returns.frequency.multiple:
+        raise AlignmentError(
+            f"sort_portfolios: {name} is {table.frequency.name}, the returns are {returns.frequency.name}.",
+            fix="Convert it with to_frequency; for filings use point_in_time_accounts.",
+        )
+    later = hindsight_of(table.metadata)
+    if later:
+        raise UnitError(
+            f"sort_portfolios: {name} is {later}, so portfolios would be formed with hindsight. Use values "
+            "known at each date."
+        )
+    if not set(table.names) & set(returns.names):
+        raise AlignmentError(
+            f"sort_portfolios: {name} has none of the assets of the returns; it has {choices(table.names)}."
+        )
+    if money:
+        check_one_currency(
+            table.metadata, "sort_portfolios weights", "Convert the market values with to_currency."
+        )
+    return table
+
+
+def _with_delistings(
+    block: Floats, table: SeriesTable, calendar: Calendar, given: pd.DataFrame | None
+) -> tuple[Floats, int]:
+    """Returns with those of delistings, and how many there are."""
+    if given is None:
+        return block, 0
+    _need_columns("delisting_returns", given, ("asset", "date", "return"))
+    place = {name: column for column, name in enumerate(table.names)}
+    unknown = [str(name) for name in given["asset"] if str(name) not in place]
+    if unknown:
+        raise AlignmentError(
+            f"delisting_returns: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
+        )
+    columns = np.array([place[str(name)] for name in given["asset"]], dtype=np.int64)
+    if len(set(columns.tolist())) < len(columns):
+        raise AlignmentError("delisting_returns: an asset occurs twice. Keep one row per asset.")
+    values = pd.to_numeric(given["return"], errors="coerce").to_numpy(dtype=np.float64)
+    if not (np.isfinite(values) & (values >= -1.0)).all():
+        raise UnitError("delisting_returns: a return is missing or below -100 %. Use decimals.")
+    ordinals = calendar.frequency.ordinals(days_in(given["date"], "date"))
+    rows = np.searchsorted(calendar.ordinals, ordinals)
+    outside = (rows >= len(calendar.ordinals)) | (
+        calendar.ordinals[np.minimum(rows, len(calendar.ordinals) - 1)] != ordinals
+    )
+    if outside.any():
+        late = given.loc[outside, "asset"].iloc[0]
+        raise AlignmentError(f"delisting_returns: the date of {late} is outside the returns.")
+    changed = block.copy()
+    before = np.where(np.isfinite(block[rows, columns]), block[rows, columns], 0.0)
+    changed[rows, columns] = (1.0 + before) * (1.0 + values) - 1.0
+    return changed, len(columns)
+
+
+def _need_columns(option: str, frame: pd.DataFrame, columns: Sequence[str]) -> None:
+    absent = [name for name in columns if name not in frame]
+    if absent:
+        raise AlignmentError(
+            f"{option} needs the columns {', '.join(columns)}; '{absent[0]}' is missing. It has: "
+            f"{choices([str(c) for c in frame])}."
+        )
+
+
+def _schedule(
+    calendar: Calendar, frequency: Frequency, formation: str, hold_for: int | str | None
+) -> tuple[Ints, Ints]:
+    """Rows of the formations, and the last row of each holding period."""
+    ordinals = calendar.ordinals
+    if formation:
+        periods = Frequency.parse(formation).ordinals(calendar.last_days)
+        following = Frequency.parse(formation).ordinals(frequency.ends(ordinals[-1:] + 1))
+        ends = np.append(periods[1:], following) != periods
+        if frequency.is_dated:  # the last date may not be the last of its period
+            ends[-1] = False
+        formed = np.flatnonzero(ends)
+    else:
+        formed = np.arange(len(ordinals))
+    if not len(formed) or formed[0] == len(ordinals) - 1:
+        raise EstimationError(
+            "sort_portfolios: no formation lies before the last return. Use more periods, or another formation=."
+        )
+    if hold_for is None:
+        return formed, np.append(formed[1:], len(ordinals) - 1)
+    length = int(hold_for) if str(hold_for).isdigit() else periods_in(str(hold_for), frequency)
+    if length < 1:
+        raise EstimationError(f"sort_portfolios: hold_for={hold_for} is less than one period.")
+    return formed, np.minimum(formed + length, len(ordinals) - 1)
+
+
+def _eligible(
+    calendar: Calendar, table: SeriesTable, measured: Mapping[str, Floats], amounts: Floats | None, rules: Rules
+) -> tuple[Bools, Reasons]:
+    """Which assets can be sorted at the end of each row, and the reason for each of the others."""
+    shape = (len(calendar.ordinals), len(table.names))
+    why = Reasons(shape)
+    if rules.universe is not None:
+        why.leave_out(~_members(rules.universe, calendar.last_days, table.names), _NOT_A_MEMBER)
+    for reason, assets in (rules.exclude or {}).items():
+        if isinstance(assets, str) or not isinstance(assets, Sequence):
+            raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
+        unknown = [name for name in assets if name not in table.names]
+        if unknown:
+            raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
+        why.leave_out(np.broadcast_to(np.isin(table.names, list(assets)), shape), f"{_EXCLUDED}: {reason}")
+    if rules.prices is not None and rules.min_price is not None:
+        levels = calendar.lay(_table_of("prices", rules.prices, table), table.names)
+        why.leave_out(~np.isfinite(levels), _NO_PRICE)
+        why.leave_out(levels < rules.min_price, _LOW_PRICE)
+    for name, values in measured.items():
+        why.leave_out(~np.isfinite(values), f"no {name}")
+    if amounts is not None:
+        why.leave_out(~(np.isfinite(amounts) & (amounts > 0.0)), _NO_WEIGHT)
+    return why.places == 0, why
+
+
+def _members(universe: pd.DataFrame, days: Dates, names: Sequence[str]) -> Bools:
+    """Whether each asset is a member on each day."""
+    _need_columns("universe", universe, ("asset", "entry", "exit"))
+    place = {name: column for column, name in enumerate(names)}
+    inside = np.zeros((len(days), len(names)), dtype=bool)
+    entry, leave = (
+        np.asarray(
+            days_in(universe[side].mask(universe[side].astype(str).str.strip() == "", None), side, missing=True)
+        )
+        for side in ("entry", "exit")
+    )
+    for asset, first, last in zip(universe["asset"].astype(str), entry, leave, strict=True):
+        if asset in place:
+            since = np.isnat(first) | (days >= first)
+            inside[:, place[asset]] |= since & (np.isnat(last) | (days <= last))
+    return inside
+
+
+def _setting_breakpoints(
+    given: Sequence[str] | SeriesTable | pd.DataFrame | None, calendar: Calendar, table: SeriesTable
+) -> Bools | None:
+    """Assets whose values set the breakpoints, by row; None for all."""
+    shape = (len(calendar.ordinals), len(table.names))
+    if given is None:
+        return None
+    if isinstance(given, SeriesTable | pd.DataFrame):
+        return np.asarray(calendar.lay(_table_of("breakpoints_from", given, table), table.names) > 0.0)
+    unknown = [name for name in given if name not in table.names]
+    if unknown:
+        raise AlignmentError(
+            f"breakpoints_from: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
+        )
+    return np.broadcast_to(np.isin(table.names, list(given)), shape)
+
+
+def _form(
+    measured: Sequence[Floats],
+    usable: Bools,
+    why: Reasons,
+    subset: Bools | None,
+    plan: Sequence[Groups],
+    formed: Ints,
+    last: Ints,
+    amounts: Floats | None,
+    rules: Rules,
+) -> tuple[list[Cohort], Ints, list[list[Floats]], list[Floats]]:
+    """The cohort of each formation, codes (F, N), breakpoints by formation, and mean characteristics (F, P)."""
+    count = portfolio_count(plan)
+    codes = np.full((len(formed), usable.shape[1]), -1, dtype=np.int64)
+    averages = [np.full((len(formed), count), np.nan) for _ in plan]
+    cohorts, points = [], []
+    for number, (row, end) in enumerate(zip(formed.tolist(), last.tolist(), strict=True)):
+        values = [one[row] for one in measured]
+        code, breaks = assign(values, usable[row], None if subset is None else subset[row], plan, rules.dependent)
+        why.leave_out(usable[row] & (code < 0), _NO_POINTS, row)
+        sizes = np.bincount(code[code >= 0], minlength=count)
+        small = (code >= 0) & (sizes[np.maximum(code, 0)] < rules.min_assets)
+        why.leave_out(small, _SMALL, row)
+        code[small] = -1
+        points.append(breaks)
+        codes[number] = code
+        members = np.flatnonzero(code >= 0)
+        if not len(members):
+            continue
+        portfolios = code[members]
+        sizes = np.bincount(portfolios, minlength=count)
+        for average, value in zip(averages, values, strict=True):
+            sums = np.bincount(portfolios, value[members], count)
+            average[number] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
+        weight = _weights(portfolios, None if amounts is None else amounts[row, members], count, rules.cap)
+        cohorts.append(Cohort(row, end, members, portfolios, weight))
+    return cohorts, codes, points, averages
+
+
+def _weights(portfolios: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
+    """Weights within each portfolio."""
+    values = np.ones(len(portfolios)) if amounts is None else amounts
+    weights = np.asarray(values / np.bincount(portfolios, values, count)[portfolios])
+    if cap is None or not (weights > cap).any():
+        return weights
+    for portfolio in np.unique(portfolios[weights > cap]):
+        inside = portfolios == portfolio
+        weights[inside] = cap_weights(values[inside], cap)
+    return weights
