@@ -56,7 +56,7 @@ def _fields(result, path):
         return
     made_from = {"metadata", "response", "design", "missing", "bootstrap", "weights", "values"}
     for field in dataclasses.fields(result):
-        if field.name not in made_from:
+        if field.name not in made_from and not field.name.startswith("_"):
             yield f"{path}/{field.name}", getattr(result, field.name)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.errors import count_parts
 
 
-@dataclass
+@dataclass(frozen=True)
 class Cohort:
     """Assets that were assigned to portfolios at one formation.
 
@@ -31,10 +31,6 @@ class Cohort:
     members: Ints
     portfolios: Ints
     weights: Floats
-    wealth: Floats = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.wealth = self.weights.copy()
 
 
 @dataclass(frozen=True)
@@ -46,7 +42,7 @@ class Layer:
     weights: Floats
 
 
-@dataclass
+@dataclass(frozen=True)
 class Held:
     """What portfolios hold in one period.
 
@@ -98,52 +94,62 @@ def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: b
         Return to the weights at formation in each period.
     """
     before: list[Layer] = []
+    wealth: dict[int, Floats] = {}  # of each cohort, by the row of its formation
     waiting, active = deque(cohorts), list[Cohort]()
     for row in range(cohorts[0].formed + 1 if cohorts else len(returns), len(returns)):
         while waiting and waiting[0].formed < row:
             active.append(waiting.popleft())
         active = [cohort for cohort in active if cohort.last >= row]
-        held, gains = _period(returns[row], active, count, rebalance)
-        held.row = row
-        held.turnover = _turnover(before, held.layers, count, returns.shape[1])
-        yield held
-        growth = 1.0 + np.where(np.isfinite(held.returns), held.returns, 0.0)
-        growth = np.where(growth > 0.0, growth, np.inf)  # nothing is left
+        wealth = {one.formed: wealth.get(one.formed, one.weights) for one in active}
+        if rebalance:
+            wealth = {one.formed: one.weights * (wealth[one.formed] > 0.0) for one in active}
+        layers, gains, invested, lost = _layers(returns[row], active, wealth, count)
+        cohorts_of = (invested > 0.0).sum(axis=0)
+        layers, numbers = _average(layers, cohorts_of, returns.shape[1])
+        earned = np.zeros(count)
+        for layer, gain in zip(layers, gains, strict=True):
+            earned += np.bincount(layer.portfolios, layer.weights * gain, count)
+        held = np.where(cohorts_of > 0, earned, np.nan)
+        yield Held(row, layers, held, _turnover(before, layers, count, returns.shape[1]), numbers, lost)
+        growth = np.where(earned > -1.0, 1.0 + earned, np.inf)  # nothing is left
         before = [
             Layer(one.members, one.portfolios, one.weights * (1.0 + gain) / growth[one.portfolios])
-            for one, gain in zip(held.layers, gains, strict=True)
+            for one, gain in zip(layers, gains, strict=True)
         ]
 
 
-def _period(values: Floats, active: Sequence[Cohort], count: int, rebalance: bool) -> tuple[Held, list[Floats]]:
-    """One period of all cohorts, and the returns of their assets; their wealth grows."""
-    earned, cohorts_of = np.zeros((2, count))
+def _layers(
+    values: Floats, active: Sequence[Cohort], wealth: dict[int, Floats], count: int
+) -> tuple[list[Layer], list[Floats], Floats, Ints]:
+    """Weights of each cohort in one period, the returns of its assets, its wealth in each portfolio, and assets
+    without a return; wealth grows.
+    """
     layers, gains, lost = [], [], [np.empty((0, 2), dtype=np.int64)]
-    for cohort in active:
-        before = cohort.weights * (cohort.wealth > 0.0) if rebalance else cohort.wealth
-        gain = values[cohort.members]
+    invested = np.zeros((len(active), count))
+    for number, cohort in enumerate(active):
+        before, gain = wealth[cohort.formed], values[cohort.members]
         missing = ~np.isfinite(gain)
         gone = missing & (before > 0.0)
         if gone.any():
             lost.append(np.column_stack([cohort.portfolios[gone], cohort.members[gone]]))
         if missing.any():
             before, gain = np.where(missing, 0.0, before), np.where(missing, 0.0, gain)
-        invested = np.bincount(cohort.portfolios, before, count)
-        share = before / np.where(invested > 0.0, invested, 1.0)[cohort.portfolios]
-        earned += np.bincount(cohort.portfolios, share * gain, count)
-        cohorts_of += invested > 0.0
-        cohort.wealth = before * (1.0 + gain)
+        invested[number] = np.bincount(cohort.portfolios, before, count)
+        share = before / np.where(invested[number] > 0.0, invested[number], 1.0)[cohort.portfolios]
+        wealth[cohort.formed] = before * (1.0 + gain)
         layers.append(Layer(cohort.members, cohort.portfolios, share))
         gains.append(gain)
+    return layers, gains, invested, np.concatenate(lost)
+
+
+def _average(layers: list[Layer], cohorts_of: Ints, assets: int) -> tuple[list[Layer], Ints]:
+    """Weights of cohorts as parts of the average of those with assets, and the assets of each portfolio."""
+    count = len(cohorts_of)
     if len(layers) == 1:
-        there = layers[0].portfolios[layers[0].weights > 0.0]
-        numbers = np.bincount(there, minlength=count)
-    else:
-        parts = 1.0 / np.where(cohorts_of > 0.0, cohorts_of, 1.0)
-        layers = [Layer(one.members, one.portfolios, one.weights * parts[one.portfolios]) for one in layers]
-        numbers = (dense(layers, count, len(values)) > 0.0).sum(axis=1)
-    average = earned / np.where(cohorts_of > 0.0, cohorts_of, np.nan)
-    return Held(-1, layers, average, np.zeros(count), numbers, np.concatenate(lost)), gains
+        return layers, np.bincount(layers[0].portfolios[layers[0].weights > 0.0], minlength=count)
+    parts = 1.0 / np.maximum(cohorts_of, 1)
+    layers = [Layer(one.members, one.portfolios, one.weights * parts[one.portfolios]) for one in layers]
+    return layers, (dense(layers, count, assets) > 0.0).sum(axis=1)
 
 
 def _turnover(before: Sequence[Layer], now: Sequence[Layer], count: int, assets: int) -> Floats:

@@ -144,11 +144,7 @@ class SortedPortfolios(TextInNotebooks):
         row = int(np.argmin(np.abs(place))) if len(place) else -1
         if row < 0 or place[row] != 0:
             raise AlignmentError(f"weights: no period {period}; the portfolios are held {self._span()}.")
-        needed = [
-            Cohort(c.formed, c.last, c.members, c.portfolios, c.weights)
-            for c in self._cohorts
-            if c.formed < row <= c.last
-        ]
+        needed = [cohort for cohort in self._cohorts if cohort.formed < row <= cohort.last]
         for held in hold(self._asset_returns, needed, len(self.names), rebalance=self._rebalance):
             if held.row == row:
                 values = dense(held.layers, len(self.names), len(self._assets))
