@@ -404,6 +404,49 @@ class OnFiles(Scratch):
         self.assertIn("after costs of 1.00 % per trade", text)
         self.assertIn("GRS test", text)
 
+    def test_a_study_regresses_on_a_factor_of_its_own_sort(self):
+        made = self.table()
+        wide = {name: made.pivot(index="month", columns="stock", values=name) for name in made.columns[2:5]}
+        wide["return"].iloc[:, :2].to_csv(self.folder / "assets.csv")
+        portfolios = ul.sort_portfolios(
+            wide["return"], {"book_to_market": wide["book_to_market"]}, groups=3, hold_for=6
+        )
+        factor = ul.factor_from_portfolios(
+            portfolios, "book_to_market high - book_to_market 2", trading_cost=0.002
+        )
+        text = """[study]
+            title = "Value"
+            [sources.here]
+            kind = "table"
+            url = "."
+            tables = { "assets.csv" = { measure = "return" } }
+            [series.value.sort]
+            table = "here:stocks.csv"
+            by = { book_to_market = 3 }
+            formula = "book_to_market high - book_to_market 2"
+            hold_for = 6
+            trading_cost = 0.002
+            [panel]
+            assets = "here:assets.csv"
+            factors = "here:factors.csv"
+            factor_units = "percent"
+            risk_free = "here:factors.csv#rf"
+            [[models]]
+            name = "one"
+            factors = ["value"]
+            """
+        result = ul.run_study(ul.Study.load(self.file("s.toml", text)), vault=self.folder / "vault")
+        want = ul.regress(wide["return"].set_axis(months(48))["S1"] - 0.002, factor.to_pandas())
+        got = result.models["one"].coefficients.loc["S1"]
+        np.testing.assert_allclose(got, want.coefficients, rtol=1e-9)
+        for change, word in (
+            ('table = "here', 'table = "there'),
+            ("hold_for = 6", "hold_for = 0"),
+            ("book_to_market = 3", "x = 1.5"),
+        ):
+            with self.assertRaises(ul.UltrumError, msg=word):
+                ul.Study.load(self.file("s.toml", text.replace(change, word)))
+
     def test_what_is_not_a_table_of_assets_is_refused_with_an_option(self):
         prices = self.table().rename(columns={"return": "close"})
         prices.assign(close=prices["close"] + 10).to_csv(self.folder / "prices.csv", index=False)

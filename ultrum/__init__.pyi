@@ -14,10 +14,10 @@ from .core.portfolios.characteristics import return_characteristic as return_cha
 from .core.portfolios.factors_from_sorts import MimickingPortfolios as MimickingPortfolios
 from .core.portfolios.factors_from_sorts import factor_from_portfolios as factor_from_portfolios
 from .core.portfolios.factors_from_sorts import mimicking_portfolios as mimicking_portfolios
-from .core.portfolios.monotonicity_tests import MonotonicityTests as MonotonicityTests
-from .core.portfolios.monotonicity_tests import monotonicity_tests as monotonicity_tests
-from .core.portfolios.portfolio_table import PortfolioTable as PortfolioTable
-from .core.portfolios.portfolio_table import portfolio_table as portfolio_table
+from .core.portfolios.portfolio_table_and_monotonicity import MonotonicityTests as MonotonicityTests
+from .core.portfolios.portfolio_table_and_monotonicity import PortfolioTable as PortfolioTable
+from .core.portfolios.portfolio_table_and_monotonicity import monotonicity_tests as monotonicity_tests
+from .core.portfolios.portfolio_table_and_monotonicity import portfolio_table as portfolio_table
 from .core.portfolios.sorted_portfolios import SortedPortfolios as SortedPortfolios
 from .core.portfolios.sorted_portfolios import sort_portfolios as sort_portfolios
 from .core.pricing.alpha_and_multiple_tests import adjust_p_values as adjust_p_values

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
 
-    from ultrum.core.portfolios.portfolio_table import PortfolioTable
+    from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable
     from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
     from ultrum.core.series.time_series import TimeSeries
     from ultrum.sources.table.reading_result import Decision

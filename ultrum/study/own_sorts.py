@@ -6,13 +6,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from ultrum.core.portfolios.portfolio_table import PortfolioTable, portfolio_table
+from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
+from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable, portfolio_table
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios, sort_portfolios
 from ultrum.core.returns.price_log_and_excess_returns import excess, returns
-from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
+from ultrum.desk.desk import Desk
 from ultrum.errors import TableError, one_of
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
+from ultrum.study.sections import SortSection
 
 
 @dataclass(frozen=True)
@@ -119,6 +122,23 @@ def _returns(reading: Reading, fields: Mapping[str, SeriesTable], given: str) ->
         fix="Set returns= to the column.",
         setting="returns",
     )
+
+
+def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
+    """The factor of a study that is made of sorted portfolios."""
+    choices = SortChoices(
+        {column: groups if isinstance(groups, int) else tuple(groups) for column, groups in section.by.items()},
+        section.returns,
+        section.weights,
+        section.formation,
+        "" if section.hold_for is None else str(section.hold_for),
+        section.order,
+        section.cap,
+        section.min_assets,
+        section.rebalance,
+    )
+    portfolios, _ = sort_file(desk.table(section.table), choices)
+    return factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
 
 
 def table_of_sort(

@@ -31,6 +31,7 @@ from ultrum.sources.table.factor_columns import FactorReturns, check_rate, facto
 from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study.asset_returns import records_at, total_returns
+from ultrum.study.own_sorts import factor_of_sort
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series
@@ -86,6 +87,8 @@ def make_series(plan: Study, desk: Desk, name: str, known: Mapping[str, TimeSeri
             window=gauge.window,
             name=name,
         )
+    elif section.sort:
+        start = factor_of_sort(section.sort, desk, name)
     else:
         if not isinstance(plan.panel.risk_free, str):
             raise StudyError(f"The series '{name}' needs [panel] risk_free, the address of a series.")

@@ -194,11 +194,32 @@ class CompositeSection(Section):
     window: str | int = "all"
 
 
+class SortSection(Section):
+    """A factor from portfolios sorted from a table with a row per asset and date."""
+
+    table: Text
+    by: Annotated[
+        dict[str, Count | Annotated[list[Annotated[Number, Field(gt=0, lt=1)]], Field(min_length=1)]],
+        Field(min_length=1, max_length=3),
+    ]
+    formula: Text
+    returns: str = ""
+    weights: str = ""
+    formation: str = ""
+    hold_for: Count | Duration | None = None
+    order: Literal["independent", "dependent"] = "independent"
+    cap: Annotated[Number, Field(gt=0, le=1)] | None = None
+    min_assets: Count = 1
+    rebalance: bool = False
+    trading_cost: Annotated[Number, Field(ge=0, lt=0.5)] = 0.0
+
+
 class Series(Section):
-    """A series: fetched by its address, or a composite of others, and transformed by steps."""
+    """A series: fetched by its address, a composite of others or a factor from a sort, transformed by steps."""
 
     address: str = ""
     composite: CompositeSection | None = None
+    sort: SortSection | None = None
     currency_factor: str = ""
     rates: list[str] = []
     steps: list[Step] = []
@@ -206,8 +227,8 @@ class Series(Section):
 
     @model_validator(mode="after")
     def _one_origin(self) -> Series:
-        if sum(map(bool, (self.address, self.composite, self.currency_factor))) != 1:
-            raise ValueError("a series needs exactly one of address, composite and currency_factor")
+        if sum(map(bool, (self.address, self.composite, self.sort, self.currency_factor))) != 1:
+            raise ValueError("a series needs exactly one of address, composite, sort and currency_factor")
         return self
 
 

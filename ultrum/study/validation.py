@@ -391,6 +391,9 @@ def addresses(content: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
     for name, series in part(content, "series").items():
         if isinstance(series, dict) and series.get("address"):
             yield ("series", name, "address"), series["address"]
+        table = part(series, "sort").get("table") if isinstance(series, dict) else None
+        if table:
+            yield ("series", name, "sort", "table"), table
         for address in _as_list(series.get("rates")) if isinstance(series, dict) else []:
             yield ("series", name, "rates"), address
     for name, members in part(content, "sets").items():

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
-from ultrum.core.portfolios.portfolio_table import PortfolioTable
+from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
 from ultrum.core.presentation import decimals, p_equals, percent, true_minus
 from ultrum.core.regression.beta_table import BetaTable
