@@ -1,8 +1,10 @@
 """Sorted portfolios against a world on paper, a slow computation with dictionaries, and the practice world's truth."""
 
+import dataclasses
 import itertools
 import json
 import statistics
+import tempfile
 import unittest
 from unittest import mock
 
@@ -241,6 +243,25 @@ class AgainstASlowComputation(unittest.TestCase):
         self.assertEqual(used + len(made.left_out), len(made.formations) * 18)
         self.assertTrue((made.left_out["reason"].astype(str) != "").all())
         np.testing.assert_allclose(made.weights("2011-03").sum(), (made.counts.loc["2011-03"] > 0).astype(float))
+
+    def test_data_on_disk_give_the_same_bits(self):
+        stacked = pd.concat({"r": self.r.stack(), "size": self.size.stack(), "value": self.value.stack()}, axis=1)
+        rows = stacked.rename_axis(["date", "asset"]).reset_index().sort_values(["asset", "date"])
+        rows["date"] = rows["date"].dt.to_timestamp()
+        with tempfile.TemporaryDirectory() as folder:
+            rows.to_parquet(f"{folder}/long.parquet", index=False)
+            table = ul.LongTable(f"{folder}/long.parquet", value="r", frequency="M", facts={"measure": "return"})
+            options = {"groups": {"size": 2, "value": 3}, "hold_for": 2}
+            made = ul.sort_portfolios(table, {"size": "size", "value": self.value}, weights="size", **options)
+            want = ul.sort_portfolios(
+                self.r[sorted(self.r)], self.by, weights=self.market(), **options
+            )  # the file's order
+            np.testing.assert_array_equal(made.to_pandas(), want.to_pandas())
+            self.assertEqual(
+                made.membership.to_numpy().tolist(), want.membership[made.membership.columns].to_numpy().tolist()
+            )
+            with self.assertRaisesRegex(ul.UltrumError, "max_memory"):
+                ul.sort_portfolios(dataclasses.replace(table, max_memory=1_000_000), {"size": "size"})
 
     def test_an_absent_month_is_a_month_without_returns(self):
         gap = [k for k in range(30) if k != 11]

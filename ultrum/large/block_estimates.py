@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields, replace
-from typing import Final, Generic, TypeVar
+from typing import Any, Final, Generic, TypeVar
 
 import numpy as np
 import pandas as pd
 import pyarrow as pa
 
 from ultrum.core.array_types import DAY, Array, Dates, Floats, Ints
+from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
+from ultrum.core.portfolios.sorted_portfolios import sort_portfolios as sort_in_memory
 from ultrum.core.presentation import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
@@ -38,8 +40,8 @@ from ultrum.core.time.index_frequency_and_gaps import (
     missing_weekdays,
 )
 from ultrum.core.time.period_labels_and_relative_dates import days_in
-from ultrum.errors import EstimationError, warn_user
-from ultrum.large.long_files import Block, LongWriter, ends_of, facts_of, names_at, rows_of
+from ultrum.errors import EstimationError, TableError, warn_user
+from ultrum.large.long_files import Block, LongWriter, bytes_of, ends_of, facts_of, names_at, rows_of
 from ultrum.large.long_panel import LongPanel
 from ultrum.large.long_table import (
     WIDE_BLOCK,
@@ -457,3 +459,54 @@ def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
         if len(valid):
             first[k], last[k] = valid[0], valid[-1]
     return first, last
+
+
+def sort_portfolios(
+    table: LongTable,
+    *,
+    characteristics: Mapping[str, str | SeriesTable | pd.DataFrame],
+    weights: str | SeriesTable | pd.DataFrame = "equal",
+    prices: str | SeriesTable | pd.DataFrame | None = None,
+    **rules: Any,
+) -> SortedPortfolios:
+    """Portfolios of returns on disk; characteristics, weights and prices can be columns of the same files.
+
+    Every column that the sort uses is read once, in blocks, into an array of all periods and assets, since a
+    formation compares all assets.
+    """
+    given = [*characteristics.values(), weights, prices]
+    columns = [one for one in given if isinstance(one, str) and one != "equal"]
+    numbers = len(table.calendar) * len(table.assets)
+    needs = 8 * numbers * (2 * len(columns) + _ARRAYS_OF_SORT) + wide_needs(table)
+    if needs > bytes_of(table.max_memory):
+        raise TableError(
+            f"sort_portfolios: {len(table.calendar):,} periods of {len(table.assets):,} assets need up to "
+            f"{needs / 1e9:.1f} GB, more than max_memory={table.max_memory}.",
+            fix="Set a larger max_memory, or sort a part of the periods.",
+        )
+
+    def _whole(one: str | SeriesTable | pd.DataFrame) -> SeriesTable | pd.DataFrame:
+        return _array_of(table, one) if isinstance(one, str) else one
+
+    return sort_in_memory(
+        _array_of(table, table.value),
+        {name: _whole(one) for name, one in characteristics.items()},
+        weights="equal" if isinstance(weights, str) and weights == "equal" else _whole(weights),
+        prices=None if prices is None else _whole(prices),
+        **rules,
+    )
+
+
+_ARRAYS_OF_SORT: Final = 5  # returns, a copy of them by row, masks, and portfolios
+
+
+def _array_of(table: LongTable, value: str) -> SeriesTable:
+    """A column of all assets in memory, read in blocks."""
+    facts = table.facts if value == table.value else {}
+    column = replace(table, value=value, facts=facts)
+    block, at, metadata = np.empty((len(table.calendar), len(table.assets))), 0, list[Metadata]()
+    for part in through_blocks(column, column.layout.table, column.blocks(WIDE_BLOCK), wide_needs(column)):
+        block[:, at : at + len(part.names)] = part.block
+        at += len(part.names)
+        metadata += part.metadata
+    return SeriesTable.from_arrays(block, table.calendar, metadata)

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 import pandas as pd
 
-from ultrum.core.arguments import validate_arguments
+from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.portfolios.breakpoints import Groups, portfolio_count
 from ultrum.core.portfolios.formation import (
@@ -188,6 +188,7 @@ class SortedPortfolios(TextInNotebooks):
         return f"{table_text(self.to_frame(), '{:.4f}')}\n{textwrap.fill(self.basis, WIDTH)}"
 
 
+@accepts_large("returns")
 @validate_arguments
 def sort_portfolios(
     returns: SeriesTable | pd.DataFrame,
@@ -216,8 +217,9 @@ def sort_portfolios(
 
     Parameters
     ----------
-    returns : SeriesTable or DataFrame, shape (T, N)
-        Simple total returns, in decimals.
+    returns : SeriesTable, LongTable or DataFrame, shape (T, N)
+        Simple total returns, in decimals. With a long table, characteristics, weights and prices can be
+        columns of its files.
     characteristics : mapping of str to SeriesTable or DataFrame
         One to three characteristics by name, in the frequency of the returns. A value of period t is one that is
         known at the end of t; :func:`point_in_time_accounts` makes such values from filings.
