@@ -154,7 +154,19 @@ class OnPaper(Scratch):
         with self.refused(UnitError, "adjusted"):
             ul.market_value(price.with_metadata(income="total"), shares)
 
+    def test_facts_of_assets_without_returns_are_listed(self):
+        members = pd.DataFrame({"asset": [*"ABCDEF", "GONE"], "entry": "", "exit": ""})
+        made = self.sort(universe=members, prices=self.value.assign(X=1.0), min_price=0.5)
+        self.assertIn("not used: prices of 1 asset without returns (X)", made.basis)
+        self.assertIn("not used: universe of 1 asset without returns (GONE)", made.basis)
+
     def test_refusals_name_the_fix(self):
+        early = pd.DataFrame({"asset": ["A"], "date": ["2024-02-03"], "return": [-0.5]})
+        wrong = pd.DataFrame({"asset": ["A"], "entry": ["2024-02-01"], "exit": ["2024-01-01"]})
+        for options, words in (({"delisting_returns": early}, "returns after its delisting"), ({"formation": "D"}, "more often"),
+                               ({"universe": wrong}, "before it enters"), ({"prices": self.value}, "min_price")):  # fmt: skip
+            with self.assertRaisesRegex(ul.UltrumError, words):
+                self.sort(**options)
         with self.refused(EstimationError, "2 or more groups"):
             self.sort(groups=1)
         with self.refused(UnitError, "excess return"):

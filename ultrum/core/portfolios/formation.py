@@ -309,6 +309,11 @@ def _with_delistings(
     if outside.any():
         late = given.loc[outside, "asset"].iloc[0]
         raise AlignmentError(f"delisting_returns: the date of {late} is outside the returns.")
+    after = np.arange(len(block))[:, None] > rows
+    later = np.flatnonzero((np.isfinite(block[:, columns]) & after).any(axis=0))
+    if len(later):
+        first = given["asset"].iloc[later[0]]
+        raise AlignmentError(f"delisting_returns: {first} has returns after its delisting. Correct the date.")
     changed = block.copy()
     before = np.where(np.isfinite(block[rows, columns]), block[rows, columns], 0.0)
     changed[rows, columns] = (1.0 + before) * (1.0 + values) - 1.0
@@ -329,6 +334,11 @@ def _schedule(
 ) -> tuple[Ints, Ints]:
     """Rows of the formations, and the last row of each holding period."""
     ordinals = calendar.ordinals
+    if formation and Frequency.parse(formation) < frequency:
+        raise EstimationError(
+            f"sort_portfolios: formation='{formation}' is more often than the {frequency.name} returns. "
+            "Use returns of that frequency, or leave formation out."
+        )
     if formation:
         periods = Frequency.parse(formation).ordinals(calendar.last_days)
         following = Frequency.parse(formation).ordinals(frequency.ends(ordinals[-1:] + 1))
@@ -388,6 +398,8 @@ def _members(universe: pd.DataFrame, days: Dates, names: Sequence[str]) -> Bools
         for side in ("entry", "exit")
     )
     for asset, first, last in zip(universe["asset"].astype(str), entry, leave, strict=True):
+        if first > last:  # false where one is missing
+            raise AlignmentError(f"universe: {asset} leaves on {last}, before it enters on {first}.")
         if asset in place:
             since = np.isnat(first) | (days >= first)
             inside[:, place[asset]] |= since & (np.isnat(last) | (days <= last))

@@ -425,15 +425,24 @@ def _words(
         parts.append(f"sold for want of a return: {sold:,}")
     if made.delisted:
         parts.append(f"{quantity(made.delisted, 'delisting return')} used")
-    names = set(table.names)
-    for name, given in characteristics.items():
-        more = [
-            str(n)
-            for n in (given.names if isinstance(given, SeriesTable) else given.columns)
-            if str(n) not in names
-        ]
-        if more:
-            parts.append(
-                f"not used: {name} of {quantity(len(more), 'asset')} without returns ({name_list(more[:3])})"
-            )
+    parts += _not_used(table, rules, characteristics)
     return "; ".join(parts) + "; decimals per period."
+
+
+def _not_used(table: SeriesTable, rules: Rules, characteristics: Characteristics) -> list[str]:
+    """What the inputs state of assets that have no returns, in words."""
+    names = set(table.names)
+    inputs = {**characteristics, "weights": rules.weights, "prices": rules.prices}
+    listed = {
+        name: list(given.names if isinstance(given, SeriesTable) else given.columns)
+        for name, given in inputs.items()
+        if given is not None
+    }
+    if rules.universe is not None:
+        listed["universe"] = list(rules.universe["asset"].unique())
+    more = {name: [str(one) for one in given if str(one) not in names] for name, given in listed.items()}
+    return [
+        f"not used: {name} of {quantity(len(given), 'asset')} without returns ({name_list(given[:3])})"
+        for name, given in more.items()
+        if given
+    ]
