@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Literal
 
@@ -22,7 +23,7 @@ from ultrum.cli.options import (
     tables_of,
 )
 from ultrum.cli.terminal_output import echo
-from ultrum.core.presentation import decimals, p_equals, p_in_words, percent
+from ultrum.core.presentation import WIDTH, decimals, p_equals, p_in_words, percent
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -217,7 +218,7 @@ def _print(
     frame = portfolios.to_frame()
     columns = {
         "portfolio": portfolios.names,
-        f"mean, % per {noun}": [percent(v) for v in frame["mean"]],
+        f"mean return, % per {noun}": [percent(v) for v in frame["mean"]],
         "s.d., %": [percent(v) for v in frame["std"]],
         "assets": [decimals(v, 1) for v in frame["assets"]],
         "turnover, %": [percent(v, 1) for v in frame["turnover"]],
@@ -237,7 +238,7 @@ def _print(
     terminal_output.table(pd.DataFrame(columns))
     if given is not None:
         _print_models(given)
-    echo(portfolios.in_percent)
+    echo(textwrap.fill(portfolios.in_percent, WIDTH))
     about = [(place, one.what, one.chosen, one.certainty) for place, one in decisions]
     terminal_output.table(pd.DataFrame(about, columns=["file", "what", "chosen", "certainty"]))
 
