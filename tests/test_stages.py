@@ -32,6 +32,8 @@ BASE = {
                "trade": {"address": "here:prices_index.csv#trade", "steps": [{"growth": {"over": "P1M"}}]},
                "both": {"composite": {"parts": ["trade", "other"], "window": "expanding"}},
                "other": {"address": "here:prices_index.csv#other", "steps": [{"growth": {"over": "P1M"}}]},
+               "sorted": {"sort": {"table": "here:stocks.csv", "by": {"bm": 2, "size": 2}, "formula": "bm high - bm low",
+                                   "returns": "r", "weights": "size", "hold_for": 3}},
                "fx": {"currency_factor": "SRN", "rates": ["here:fx.csv#rate"]}},
     "sets": {"pair": {"series": {"left": "here:prices_index.csv#trade"}, "steps": [{"growth": {"over": "P1M"}}]}},
     "panel": {"assets": "here:prices.csv", "price_column": "price", "companies": "here:companies.csv", "dividends": "here:dividends.csv",
@@ -59,6 +61,10 @@ OTHER = [  # (key, another value), or (key, value before, value after)
     ("study.known_by.growth.value", RELEASES | {"use": "vintages"}, RELEASES | {"use": "vintages", "value": "worth"}),
     ("sources.here.tables", BASE["sources"]["here"]["tables"] | {"factors.csv": {"missing": ["0.5"]}}),
     ("series.growth.address", "here:prices_index.csv#other"), ("series.growth.steps", [{"growth": {"over": "P1Y", "kind": "log"}}]),
+    *((f"series.sorted.sort.{key}", value) for key, value in (
+        ("table", "here:stocks_2.csv"), ("by", {"bm": 3, "size": 2}), ("formula", "bm high size 1 - bm low size 1"), ("returns", "q"),
+        ("weights", ""), ("formation", "Q"), ("hold_for", 2), ("order", "dependent"), ("cap", 0.3), ("min_assets", 4),
+        ("rebalance", True), ("trading_cost", 0.01))),
     ("series.growth.title", "Inflation"), ("series.both.composite.parts", ["other", "trade", "left"]),
     ("series.both.composite.orient", {"trade": -1}), ("series.both.composite.weights", {"trade": 2.0, "other": 1.0}),
     ("series.both.composite.at_least", 1), ("series.both.composite.window", "P2Y"),
@@ -115,7 +121,7 @@ UNMOVED = {  # equal in these data: a constant bill, a balanced panel, peers by 
 TABLES = ("study.known_by.growth", "series.fx", "portfolios.two", "panel.dividends", "panel.splits", "two_pass",
           *(f"cost_of_equity.{part}" for part in ("premium", "add_ons", "in_currency")))  # fmt: skip
 EXEMPT = {  # they move no number, are of services, are whole tables, or are tried for another table of events
-    *("cost_of_equity.peers", "series.composite", "panel.dividends.ratio"),
+    *("cost_of_equity.peers", "series.composite", "series.sort", "panel.dividends.ratio"),
     *(f"panel.{t}.{key}" for t in ("splits", "final_payments") for key in ("table", "asset", "date", "amount", "ratio")),
     *(f"report.titles.{key}" for key in ("title", "x", "y", "legend")),
     *("study.title", "study.question", "study.inherits", "study.asset", "models.name", "series.address"),
@@ -205,6 +211,10 @@ class Kept(Scratch):
             self.tables[name] = pd.DataFrame(
                 {"asset": ASSETS, "name": [f"{a} plc" for a in ASSETS], "industry": kinds, "listed": "2001-02-03"}
             )
+        for name in ("stocks", "stocks_2"):
+            cells = {c: rng.normal(0.01, 0.05, 14 * len(months)).round(4) for c in ("r", "q", "bm")}
+            self.tables[name] = pd.DataFrame({"month": np.repeat(months.astype(str), 14), "stock": [f"T{k}" for k in range(14)] * len(months),
+                                              **cells, "size": np.exp(rng.normal(0, 1, 14 * len(months))).round(3)})  # fmt: skip
         for name, more in (("accounts", 0), ("accounts_2", 7)):
             self.tables[name] = pd.DataFrame({
                 "asset": ASSETS, "date": "2015-12-31", "net_debt_m": np.arange(5) * 10 + 20 + more, "gross_debt": 90,
@@ -343,7 +353,7 @@ class Kept(Scratch):
         self.assertEqual([r.stages["returns"].reused for r in runs], [False, False])
 
     def test_every_key_of_the_schema_is_tried(self):
-        names = {"here", "growth", "both", "fx", "pair", "two", "one", "market", "size"}
+        names = {"here", "growth", "both", "sorted", "fx", "pair", "two", "one", "market", "size"}
 
         def plain(key):
             return ".".join(

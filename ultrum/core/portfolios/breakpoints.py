@@ -6,7 +6,6 @@ import functools
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
 
 import numpy as np
 
@@ -65,43 +64,31 @@ class Groups:
         """Number of groups."""
         return len(self.points) + 1
 
-    def breakpoints(self, values: Floats) -> Floats:
-        """The breakpoints for the values of some assets; missing if there are none.
+    def breakpoints(self, values: Floats, inside: Bools) -> Floats:
+        """Breakpoints of each row, shape (R, k), for the values (R, N) of some assets; missing if there are none.
 
         Quantiles interpolate linearly between order statistics (type 7 of Hyndman and Fan 1996).
         """
+        points = np.array(self.points)
         if self.are_values:
-            return np.array(self.points)
-        if not len(values):
-            return np.full(len(self.points), np.nan)
-        return quantiles(np.sort(values), np.array(self.points))
+            return np.broadcast_to(points, (len(values), len(points)))
+        ordered = np.sort(np.where(inside, values, np.nan), axis=1)  # missing ones last
+        return quantiles(ordered, inside.sum(axis=1), points)
 
 
-def quantiles(ordered: Floats, fractions: Floats) -> Floats:
-    """Quantiles of increasing values, linear between order statistics.
+def quantiles(ordered: Floats, counts: Ints, fractions: Floats) -> Floats:
+    """Quantiles of the first values of each row, which increase, linear between order statistics.
 
     Examples
     --------
-    >>> quantiles(np.array([1.0, 2.0, 3.0, 4.0, 10.0]), np.array([0.5, 0.875])).tolist()
-    [3.0, 7.0]
+    >>> quantiles(np.array([[1.0, 2.0, 3.0, 4.0, 10.0]]), np.array([5]), np.array([0.5, 0.875])).tolist()
+    [[3.0, 7.0]]
     """
-    place = np.round(fractions * (len(ordered) - 1), 9)  # 0.3 × 10 is the third step, not just above it
+    last = np.maximum(counts - 1, 0)[:, None]
+    place = np.round(fractions * last, 9)  # 0.3 × 10 is the third step, not just above it
     low = np.floor(place).astype(np.int64)
-    high = np.minimum(low + 1, len(ordered) - 1)
-    return np.asarray(ordered[low] + (place - low) * (ordered[high] - ordered[low]))
-
-
-_FEW: Final = 24  # breakpoints, up to which comparing with each is faster than a search
-
-
-def _count_below(breaks: Floats, values: Floats) -> Ints:
-    """Number of breakpoints below each value."""
-    if len(breaks) > _FEW:
-        return np.searchsorted(breaks, values, side="left")
-    count = np.zeros(len(values), dtype=np.int8)
-    for one in breaks.tolist():
-        count += (values > one).view(np.int8)  # of one byte, as a mask is
-    return count.astype(np.int64)
+    below, above = (np.take_along_axis(ordered, at, axis=1) for at in (low, np.minimum(low + 1, last)))
+    return np.where(counts[:, None] > 0, below + (place - low) * (above - below), np.nan)
 
 
 def portfolio_count(groups: Sequence[Groups]) -> int:
@@ -112,45 +99,48 @@ def portfolio_count(groups: Sequence[Groups]) -> int:
 def assign(
     values: Sequence[Floats], usable: Bools, subset: Bools | None, groups: Sequence[Groups], dependent: bool
 ) -> tuple[Ints, list[Floats]]:
-    """The portfolio of each asset at one formation, −1 for none, and the breakpoints of each characteristic.
+    """The portfolio of each asset at some formations, −1 for none, and the breakpoints of each characteristic.
 
     An asset on a breakpoint is in the lower group. With dependent sorts the breakpoints of a characteristic are
     those within each group of the characteristics before it.
 
     Parameters
     ----------
-    values : sequence of ndarray, shape (N,)
-        Characteristics.
-    usable : ndarray, shape (N,)
+    values : sequence of ndarray, shape (R, N)
+        Characteristics, a row for each formation.
+    usable : ndarray, shape (R, N)
         Assets to assign.
-    subset : ndarray, shape (N,), optional
+    subset : ndarray, shape (R, N), optional
         Assets whose values set the breakpoints; all by default.
     groups : sequence of Groups
     dependent : bool
 
+    Returns
+    -------
+    ndarray, shape (R, N), and list of ndarray, shape (R, parents, breakpoints)
+
     Examples
     --------
-    >>> size = np.array([1.0, 2.0, 3.0, 4.0])
-    >>> everyone = np.ones(4, dtype=bool)
-    >>> code, points = assign([size], everyone, everyone, [Groups.of("size", 2)], False)
+    >>> size = np.array([[1.0, 2.0, 3.0, 4.0]])
+    >>> code, points = assign([size], np.ones((1, 4), dtype=bool), None, [Groups.of("size", 2)], False)
     >>> code.tolist(), points[0].tolist()
-    ([0, 0, 1, 1], [[2.5]])
+    ([[0, 0, 1, 1]], [[[2.5]]])
     """
     code = np.where(usable, 0, -1)
     points: list[Floats] = []
     parents = 1
     for value, each in zip(values, groups, strict=True):
         rows = []
-        group = np.zeros(len(value), dtype=np.int64)
+        group = np.zeros(value.shape, dtype=np.int8)
         for parent in range(parents if dependent else 1):
             inside = (code == parent) if dependent else usable
-            breaks = each.breakpoints(value[inside if subset is None else inside & subset])
+            breaks = each.breakpoints(value, inside if subset is None else inside & subset)
             rows.append(breaks)
-            above = _count_below(breaks, value)
-            group = np.where(inside, above, group) if parents > 1 else above
-            if np.isnan(breaks).any():
-                code = np.where(inside, -1, code)
-        points.append(np.array(rows))
+            for k in range(breaks.shape[1]):
+                group += (inside & (value > breaks[:, k : k + 1])).view(np.int8)  # of one byte, as a mask is
+            none = np.asarray(np.isnan(breaks).any(axis=1, keepdims=True))
+            code = np.where(inside & none, -1, code)
+        points.append(np.stack(rows, axis=1))
         code = np.where(code >= 0, code * each.count + group, -1)
         parents *= each.count
     return code, points

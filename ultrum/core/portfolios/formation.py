@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import Cohort, cap_weights
+from ultrum.core.portfolios.holdings import ROWS_AT_ONCE, Assignments, cap_weights, sums_by_portfolio
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.return_checks import check_one_currency
@@ -45,12 +45,12 @@ class Reasons:
         self.places = np.zeros(shape, dtype=np.int8)
         self.words = [""]
 
-    def leave_out(self, where: Bools, reason: str, rows: int | slice = slice(None)) -> None:
+    def leave_out(self, where: Bools, reason: str, rows: Ints | slice = slice(None)) -> None:
         """Give a reason to assets that have none yet."""
         if reason not in self.words:
             self.words.append(reason)
         part = self.places[rows]
-        part[where & (part == 0)] = self.words.index(reason)
+        self.places[rows] = np.where(where & (part == 0), np.int8(self.words.index(reason)), part)
 
     def counts(self, rows: Ints) -> dict[str, int]:
         """Number of assets by reason at some rows."""
@@ -111,13 +111,10 @@ class Formations:
     returns : ndarray, shape (T, N)
         With delisting returns, of which ``delisted`` is the number.
     delisted : int
-    rows : ndarray of int, shape (F,)
-        Rows at whose end portfolios are formed.
-    cohorts : list of Cohort
-    codes : ndarray of int, shape (F, N)
-        Portfolio of each asset, −1 for none.
-    points : list of list of ndarray
-        Breakpoints by formation and characteristic.
+    assigned : Assignments
+        Portfolios and weights of all assets.
+    points : list of ndarray, shape (F, parents, breakpoints)
+        Breakpoints of each characteristic.
     averages : list of ndarray, shape (F, P)
         Mean of each characteristic.
     reasons : Reasons
@@ -127,10 +124,8 @@ class Formations:
     index: pd.Index
     returns: Floats
     delisted: int
-    rows: Ints
-    cohorts: list[Cohort]
-    codes: Ints
-    points: list[list[Floats]]
+    assigned: Assignments
+    points: list[Floats]
     averages: list[Floats]
     reasons: Reasons
 
@@ -156,15 +151,16 @@ def form_portfolios(
         calendar, table, dict(zip(characteristics, measured, strict=True)), amounts, rules
     )
     subset = _setting_breakpoints(rules.breakpoints_from, calendar, table)
-    cohorts, codes, points, averages = _form(measured, usable, reasons, subset, plan, rows, last, amounts, rules)
-    if not cohorts or cohorts[0].formed == len(returns) - 1:
+    assigned, points, averages = _form(measured, usable, reasons, subset, plan, rows, last, amounts, rules)
+    formed = rows[(assigned.codes >= 0).any(axis=1)]
+    if not len(formed) or formed[0] == len(returns) - 1:
         counts = "; ".join(f"{word}: {number:,}" for word, number in reasons.counts(rows).items() if word)
         raise EstimationError(
             f"sort_portfolios: no portfolio can be formed at {quantity(len(rows), 'formation')}. "
             f"Assets left out: {counts or 'none'}."
         )
     index = calendar.index(table)
-    return Formations(index, returns, delisted, rows, cohorts, codes, points, averages, reasons)
+    return Formations(index, returns, delisted, assigned, points, averages, reasons)
 
 
 def total_returns(returns: SeriesTable | pd.DataFrame) -> SeriesTable:
@@ -433,42 +429,41 @@ def _form(
     last: Ints,
     amounts: Floats | None,
     rules: Rules,
-) -> tuple[list[Cohort], Ints, list[list[Floats]], list[Floats]]:
-    """The cohort of each formation, codes (F, N), breakpoints by formation, and mean characteristics (F, P)."""
-    count = portfolio_count(plan)
-    codes = np.full((len(formed), usable.shape[1]), -1, dtype=np.int64)
+) -> tuple[Assignments, list[Floats], list[Floats]]:
+    """Portfolios and weights, breakpoints, and mean characteristics (F, P), by blocks of formations."""
+    count, shape = portfolio_count(plan), (len(formed), usable.shape[1])
+    codes, weights = np.full(shape, -1, dtype=np.int64), np.zeros(shape)
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
-    cohorts, points = [], []
-    for number, (row, end) in enumerate(zip(formed.tolist(), last.tolist(), strict=True)):
-        values = [one[row] for one in measured]
-        code, breaks = assign(values, usable[row], None if subset is None else subset[row], plan, rules.dependent)
-        why.leave_out(usable[row] & (code < 0), _NO_POINTS, row)
-        sizes = np.bincount(code[code >= 0], minlength=count)
-        small = (code >= 0) & (sizes[np.maximum(code, 0)] < rules.min_assets)
-        why.leave_out(small, _SMALL, row)
-        code[small] = -1
-        points.append(breaks)
-        codes[number] = code
-        members = np.flatnonzero(code >= 0)
-        if not len(members):
-            continue
-        portfolios = code[members]
-        sizes = np.bincount(portfolios, minlength=count)
-        for average, value in zip(averages, values, strict=True):
-            sums = np.bincount(portfolios, value[members], count)
-            average[number] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
-        weight = _weights(portfolios, None if amounts is None else amounts[row, members], count, rules.cap)
-        cohorts.append(Cohort(row, end, members, portfolios, weight))
-    return cohorts, codes, points, averages
+    points: list[list[Floats]] = [[] for _ in plan]
+    for first in range(0, len(formed), ROWS_AT_ONCE):
+        part = slice(first, first + ROWS_AT_ONCE)
+        rows = formed[part]
+        values = [one[rows] for one in measured]
+        there = usable[rows]
+        code, breaks = assign(values, there, None if subset is None else subset[rows], plan, rules.dependent)
+        why.leave_out(there & (code < 0), _NO_POINTS, rows)
+        sizes = sums_by_portfolio(code, None, count)
+        small = (code >= 0) & (np.take_along_axis(sizes, np.maximum(code, 0), axis=1) < rules.min_assets)
+        why.leave_out(small, _SMALL, rows)
+        code = np.where(small, -1, code)
+        sizes = sums_by_portfolio(code, None, count)
+        for place, (average, value) in enumerate(zip(averages, values, strict=True)):
+            points[place].append(breaks[place])
+            sums = sums_by_portfolio(code, value, count)
+            average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
+        codes[part] = code
+        weights[part] = _weights(code, None if amounts is None else amounts[rows], count, rules.cap)
+    return Assignments(formed, last, codes, weights), [np.concatenate(one) for one in points], averages
 
 
-def _weights(portfolios: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
-    """Weights within each portfolio."""
-    values = np.ones(len(portfolios)) if amounts is None else amounts
-    weights = np.asarray(values / np.bincount(portfolios, values, count)[portfolios])
-    if cap is None or not (weights > cap).any():
-        return weights
-    for portfolio in np.unique(portfolios[weights > cap]):
-        inside = portfolios == portfolio
-        weights[inside] = cap_weights(values[inside], cap)
+def _weights(code: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
+    """Weights within each portfolio, (R, N); zero for assets in none."""
+    values = np.where(code >= 0, 1.0 if amounts is None else amounts, 0.0)
+    totals = sums_by_portfolio(code, values, count)
+    totals = np.where(totals > 0.0, totals, 1.0)
+    weights = values / np.take_along_axis(totals, np.maximum(code, 0), axis=1)
+    for row in np.flatnonzero((weights > cap).any(axis=1)) if cap is not None else ():
+        for portfolio in np.unique(code[row, weights[row] > cap]):
+            inside = code[row] == portfolio
+            weights[row, inside] = cap_weights(values[row, inside], float(cap or 1.0))
     return weights

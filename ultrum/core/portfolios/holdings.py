@@ -5,32 +5,75 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.errors import count_parts
+
+ROWS_AT_ONCE: Final = 64  # formations or periods, so that their assets stay in the cache
+
+
+@dataclass(frozen=True)
+class Assignments:
+    """Assets that were assigned to portfolios.
+
+    Attributes
+    ----------
+    rows, last : ndarray of int, shape (F,)
+        Row of each formation, and the last row of its holding period.
+    codes : ndarray of int, shape (F, N)
+        Portfolio of each asset, −1 for none.
+    weights : ndarray, shape (F, N)
+        At formation; they sum to one in each portfolio.
+    """
+
+    rows: Ints
+    last: Ints
+    codes: Ints
+    weights: Floats
+
+    def since(self, start: int) -> Assignments:
+        """The same with rows counted from a later one."""
+        return Assignments(self.rows - start, self.last - start, self.codes, self.weights)
+
+    def held_in(self, row: int) -> Assignments:
+        """Formations whose portfolios are held in a period."""
+        part = (self.rows < row) & (row <= self.last)
+        return Assignments(self.rows[part], self.last[part], self.codes[part], self.weights[part])
+
+    @property
+    def are_single(self) -> bool:
+        """Whether each is held for one period."""
+        return bool((self.last <= self.rows + 1).all())
+
+
+def sums_by_portfolio(codes: Ints, values: Floats | Bools | None, count: int) -> Floats:
+    """Sums of values, or numbers of assets, in each portfolio of each row, shape (R, P)."""
+    rows = len(codes)
+    key = np.where(codes >= 0, codes, count) + (count + 1) * np.arange(rows)[:, None]  # the last bin is none
+    sums = np.bincount(key.ravel(), None if values is None else values.ravel(), rows * (count + 1))
+    return np.asarray(sums.reshape(rows, count + 1)[:, :count])
 
 
 @dataclass(frozen=True)
 class Cohort:
-    """Assets that were assigned to portfolios at one formation.
-
-    Attributes
-    ----------
-    formed, last : int
-        Row of the formation, and the last row of the holding period.
-    members, portfolios : ndarray, shape (M,)
-        Columns of the assets, and their portfolios.
-    weights : ndarray, shape (M,)
-        Weights at formation, which sum to one in each portfolio.
-    """
+    """Members of one formation: columns of the assets, their portfolios, and their weights at formation, (M,)."""
 
     formed: int
     last: int
     members: Ints
     portfolios: Ints
     weights: Floats
+
+    @classmethod
+    def of(cls, made: Assignments, number: int) -> Cohort:
+        """The cohort of a formation."""
+        code = made.codes[number]
+        members = np.flatnonzero(code >= 0)
+        row, last = int(made.rows[number]), int(made.last[number])
+        return cls(row, last, members, code[members], made.weights[number, members])
 
 
 @dataclass(frozen=True)
@@ -75,7 +118,7 @@ def dense(layers: Sequence[Layer], count: int, assets: int) -> Floats:
     return total.reshape(count, assets)
 
 
-def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: bool = False) -> Iterator[Held]:
+def hold(returns: Floats, assigned: Assignments, count: int, *, rebalance: bool = False) -> Iterator[Held]:
     """What each portfolio holds and earns, period by period.
 
     Weights drift with returns until the next formation (buy and hold). An asset without a return is sold at the
@@ -86,8 +129,7 @@ def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: b
     ----------
     returns : ndarray, shape (T, N)
         Simple returns.
-    cohorts : sequence of Cohort
-        In the order of their formation.
+    assigned : Assignments
     count : int
         Number of portfolios P.
     rebalance : bool
@@ -95,10 +137,10 @@ def hold(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: b
     """
     before: list[Layer] = []
     wealth: dict[int, Floats] = {}  # of each cohort, by the row of its formation
-    waiting, active = deque(cohorts), list[Cohort]()
-    for row in range(cohorts[0].formed + 1 if cohorts else len(returns), len(returns)):
-        while waiting and waiting[0].formed < row:
-            active.append(waiting.popleft())
+    waiting, active = deque(range(len(assigned.rows))), list[Cohort]()
+    for row in range(int(assigned.rows[0]) + 1 if waiting else len(returns), len(returns)):
+        while waiting and assigned.rows[waiting[0]] < row:
+            active.append(Cohort.of(assigned, waiting.popleft()))
         active = [cohort for cohort in active if cohort.last >= row]
         wealth = {one.formed: wealth.get(one.formed, one.weights) for one in active}
         if rebalance:
@@ -176,19 +218,57 @@ class History:
     lost: Ints
 
 
-def history(returns: Floats, cohorts: Sequence[Cohort], count: int, *, rebalance: bool = False) -> History:
+def history(returns: Floats, assigned: Assignments, count: int, *, rebalance: bool = False) -> History:
     """Returns, turnover and numbers of assets of all periods."""
+    if assigned.are_single:
+        return _single_periods(returns, assigned, count)
     shape = (len(returns), count)
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
     lost = [np.empty((0, 3), dtype=np.int64)]
-    periods = hold(returns, cohorts, count, rebalance=rebalance)
+    periods = hold(returns, assigned, count, rebalance=rebalance)
     for held in count_parts(periods, "periods held", len(returns)):
         row = held.row
         earned[row], numbers[row] = held.returns, held.counts
         turnover[row] = np.where(held.counts > 0, held.turnover, np.nan)
         if len(held.lost):
             lost.append(np.column_stack([np.full(len(held.lost), row), held.lost]))
+    return History(earned, turnover, numbers, np.concatenate(lost))
+
+
+def _single_periods(returns: Floats, assigned: Assignments, count: int) -> History:
+    """The same where portfolios are formed anew for each period, many periods at a time."""
+    shape = (len(returns), count)
+    earned, turnover = np.full((2, *shape), np.nan)
+    numbers = np.zeros(shape, dtype=np.int64)
+    lost = [np.empty((0, 3), dtype=np.int64)]
+    held = np.flatnonzero((assigned.rows < len(returns) - 1) & (assigned.last > assigned.rows))
+    code_before, weight_before = np.full((1, returns.shape[1]), -1), np.zeros((1, returns.shape[1]))
+    row_before = -1
+    for first in range(0, len(held), ROWS_AT_ONCE):
+        part = held[first : first + ROWS_AT_ONCE]
+        rows, code, weights = assigned.rows[part] + 1, assigned.codes[part], assigned.weights[part]
+        gain = returns[rows]
+        missing = ~np.isfinite(gain)
+        gone = np.argwhere(missing & (code >= 0))
+        lost.append(np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]]))
+        weights, gain = np.where(missing, 0.0, weights), np.where(missing, 0.0, gain)
+        invested = sums_by_portfolio(code, weights, count)
+        place = np.maximum(code, 0)
+        share = weights / np.take_along_axis(np.where(invested > 0.0, invested, 1.0), place, axis=1)
+        mean = sums_by_portfolio(code, share * gain, count)
+        counts = sums_by_portfolio(code, weights > 0.0, count).astype(np.int64)
+        growth = np.where(mean > -1.0, 1.0 + mean, np.inf)  # nothing is left
+        drifted = share * (1.0 + gain) / np.take_along_axis(growth, place, axis=1)
+        old_code, old_weight = np.vstack([code_before, code[:-1]]), np.vstack([weight_before, drifted[:-1]])
+        old_weight[rows != np.append(row_before, rows[:-1]) + 1] = 0.0  # nothing was held in between
+        same = old_code == code
+        changes = sums_by_portfolio(code, np.abs(share - np.where(same, old_weight, 0.0)), count)
+        changes += sums_by_portfolio(old_code, np.where(same, 0.0, old_weight), count)
+        earned[rows] = np.where(counts > 0, mean, np.nan)
+        turnover[rows] = np.where(counts > 0, 0.5 * changes, np.nan)
+        numbers[rows] = counts
+        code_before, weight_before, row_before = code[-1:], drifted[-1:], int(rows[-1])
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 

@@ -14,7 +14,7 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.arguments import accepts_large, validate_arguments
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Floats
 from ultrum.core.portfolios.breakpoints import Groups, portfolio_count
 from ultrum.core.portfolios.formation import (
     Characteristics,
@@ -24,7 +24,7 @@ from ultrum.core.portfolios.formation import (
     groups_of,
     total_returns,
 )
-from ultrum.core.portfolios.holdings import Cohort, History, dense, history, hold
+from ultrum.core.portfolios.holdings import Assignments, History, dense, history, hold
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import SeriesTable
@@ -73,10 +73,9 @@ class SortedPortfolios(TextInNotebooks):
     formations: pd.Index
     sold: pd.DataFrame
     basis: str
-    _codes: Ints
     _reasons: tuple[npt.NDArray[np.int8], list[str]]
     _asset_returns: Floats
-    _cohorts: tuple[Cohort, ...]
+    _assigned: Assignments
     _assets: tuple[str, ...]
     _rebalance: bool
 
@@ -94,7 +93,7 @@ class SortedPortfolios(TextInNotebooks):
     def membership(self) -> pd.DataFrame:
         """The portfolio of each asset by formation, shape (F, N); empty where it is left out."""
         words = np.array([*self.names, ""], dtype=object)
-        return pd.DataFrame(words[self._codes], self.formations, list(self._assets), dtype=object)
+        return pd.DataFrame(words[self._assigned.codes], self.formations, list(self._assets), dtype=object)
 
     @functools.cached_property
     def left_out(self) -> pd.DataFrame:
@@ -136,15 +135,15 @@ class SortedPortfolios(TextInNotebooks):
         [1.0, 1.0, 1.0]
         """
         if not period:
-            latest, values = self._cohorts[-1], np.zeros((len(self._assets), len(self.names)))
-            values[latest.members, latest.portfolios] = latest.weights
+            code, weight = self._assigned.codes[-1], self._assigned.weights[-1]
+            values = np.where(code[:, None] == np.arange(len(self.names)), weight[:, None], 0.0)
             return pd.DataFrame(values, list(self._assets), self.names)
         frequency = self.returns.frequency
         place = self.returns.ordinals - frequency.ordinal_of_name(period)
         row = int(np.argmin(np.abs(place))) if len(place) else -1
         if row < 0 or place[row] != 0:
             raise AlignmentError(f"weights: no period {period}; the portfolios are held {self._span()}.")
-        needed = [cohort for cohort in self._cohorts if cohort.formed < row <= cohort.last]
+        needed = self._assigned.held_in(row)
         for held in hold(self._asset_returns, needed, len(self.names), rebalance=self._rebalance):
             if held.row == row:
                 values = dense(held.layers, len(self.names), len(self._assets))
@@ -306,7 +305,7 @@ def sort_portfolios(
         order == "dependent",
     )
     formations = form_portfolios(table, characteristics, plan, rules)
-    held = history(formations.returns, formations.cohorts, portfolio_count(plan), rebalance=rebalance)
+    held = history(formations.returns, formations.assigned, portfolio_count(plan), rebalance=rebalance)
     words = _words(plan, rules, rebalance, table, formations, len(held.lost), characteristics)
     return _result(table, plan, formations, held, rebalance, words)
 
@@ -316,8 +315,9 @@ def _result(
 ) -> SortedPortfolios:
     """Labelled returns, weights and records of a sort."""
     names = _portfolio_names(plan)
-    start = made.cohorts[0].formed + 1
-    index, formations = made.index[start:], made.index[made.rows]
+    rows = made.assigned.rows
+    start = int(rows[(made.assigned.codes >= 0).any(axis=1)][0]) + 1
+    index, formations = made.index[start:], made.index[rows]
     averages = {
         one.name: pd.DataFrame(values, formations, names) for one, values in zip(plan, made.averages, strict=True)
     }
@@ -327,10 +327,6 @@ def _result(
         "portfolio": np.array(names, dtype=object)[portfolio],
         "asset": np.array(table.names, dtype=object)[asset],
     }
-    since = tuple(
-        Cohort(one.formed - start, one.last - start, one.members, one.portfolios, one.weights)
-        for one in made.cohorts
-    )
     returns = np.ascontiguousarray(held.returns[start:])
     return SortedPortfolios(
         returns=SeriesTable.from_arrays(returns, index, _metadata(table, names, plan, held)),
@@ -342,10 +338,9 @@ def _result(
         formations=formations,
         sold=pd.DataFrame(sold),
         basis=basis,
-        _codes=made.codes,
-        _reasons=(made.reasons.places[made.rows], made.reasons.words),
+        _reasons=(made.reasons.places[rows], made.reasons.words),
         _asset_returns=made.returns[start:],
-        _cohorts=since,
+        _assigned=made.assigned.since(start),
         _assets=tuple(table.names),
         _rebalance=rebalance,
     )
@@ -357,13 +352,11 @@ def _portfolio_names(plan: Sequence[Groups]) -> list[str]:
     return [" ".join(f"{one.name} {k}" for one, k in zip(plan, each, strict=True)) for each in numbers]
 
 
-def _breakpoint_table(
-    points: Sequence[list[Floats]], plan: Sequence[Groups], formations: pd.Index
-) -> pd.DataFrame:
+def _breakpoint_table(points: Sequence[Floats], plan: Sequence[Groups], formations: pd.Index) -> pd.DataFrame:
     """Breakpoints by formation."""
     columns: dict[tuple[str, str, str], Floats] = {}
     for place, one in enumerate(plan):
-        block = np.array([each[place] for each in points])
+        block = points[place]
         parents = _portfolio_names(plan[:place]) if block.shape[1] > 1 else [""]
         for parent, name in enumerate(parents):
             for k, point in enumerate(one.points):
@@ -413,12 +406,13 @@ def _words(
     order = f", {'dependent' if rules.dependent else 'independent'} sorts" if len(plan) > 1 else ""
     held = f", held for {rules.hold_for}" if rules.hold_for is not None else ""
     cap = f", at most {100 * rules.cap:g} % each" if rules.cap else ""
-    counts = made.reasons.counts(made.rows)
+    counts = made.reasons.counts(made.assigned.rows)
     listed = ", ".join(f"{word} {number:,}" for word, number in counts.items() if word)
     parts = [
         f"Sorted on {sorts}{order}; group 1 has the lowest values",
         f"formed {every}{held}; {kind}{cap}, {'rebalanced every period' if rebalance else 'buy and hold'}",
-        f"{made.codes.size:,} asset formations at {quantity(len(made.rows), 'date')}: {counts.get('', 0):,} used"
+        f"{made.assigned.codes.size:,} asset formations at {quantity(len(made.assigned.rows), 'date')}: "
+        f"{counts.get('', 0):,} used"
         f"{'; left out: ' + listed if listed else ''}",
     ]
     if sold:
