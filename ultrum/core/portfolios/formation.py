@@ -12,7 +12,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import ROWS_AT_ONCE, Assignments, cap_weights, sums_by_portfolio
+from ultrum.core.portfolios.holdings import ROWS_AT_ONCE, Assignments, bins_of, cap_weights, sums_by_portfolio
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.return_checks import check_one_currency
@@ -442,24 +442,27 @@ def _form(
         there = usable[rows]
         code, breaks = assign(values, there, None if subset is None else subset[rows], plan, rules.dependent)
         why.leave_out(there & (code < 0), _NO_POINTS, rows)
-        sizes = sums_by_portfolio(code, None, count)
+        bins = bins_of(code, count)
+        sizes = sums_by_portfolio(bins, None, count)
         small = (code >= 0) & (np.take_along_axis(sizes, np.maximum(code, 0), axis=1) < rules.min_assets)
         why.leave_out(small, _SMALL, rows)
-        code = np.where(small, -1, code)
-        sizes = sums_by_portfolio(code, None, count)
+        if small.any():
+            code = np.where(small, -1, code)
+            bins = bins_of(code, count)
+            sizes = sums_by_portfolio(bins, None, count)
         for place, (average, value) in enumerate(zip(averages, values, strict=True)):
             points[place].append(breaks[place])
-            sums = sums_by_portfolio(code, value, count)
+            sums = sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
         codes[part] = code
-        weights[part] = _weights(code, None if amounts is None else amounts[rows], count, rules.cap)
+        weights[part] = _weights(code, bins, None if amounts is None else amounts[rows], count, rules.cap)
     return Assignments(formed, last, codes, weights), [np.concatenate(one) for one in points], averages
 
 
-def _weights(code: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
+def _weights(code: Ints, bins: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
     """Weights within each portfolio, (R, N); zero for assets in none."""
     values = np.where(code >= 0, 1.0 if amounts is None else amounts, 0.0)
-    totals = sums_by_portfolio(code, values, count)
+    totals = sums_by_portfolio(bins, values, count)
     totals = np.where(totals > 0.0, totals, 1.0)
     weights = values / np.take_along_axis(totals, np.maximum(code, 0), axis=1)
     for row in np.flatnonzero((weights > cap).any(axis=1)) if cap is not None else ():

@@ -12,7 +12,7 @@ import numpy as np
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.errors import count_parts
 
-ROWS_AT_ONCE: Final = 64  # formations or periods, so that their assets stay in the cache
+ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
 
 
 @dataclass(frozen=True)
@@ -49,11 +49,15 @@ class Assignments:
         return bool((self.last <= self.rows + 1).all())
 
 
-def sums_by_portfolio(codes: Ints, values: Floats | Bools | None, count: int) -> Floats:
+def bins_of(codes: Ints, count: int) -> Ints:
+    """A bin for each portfolio of each row, (R, N); the last of a row is for assets in none."""
+    return np.asarray(np.where(codes >= 0, codes, count) + (count + 1) * np.arange(len(codes))[:, None])
+
+
+def sums_by_portfolio(bins: Ints, values: Floats | Bools | None, count: int) -> Floats:
     """Sums of values, or numbers of assets, in each portfolio of each row, shape (R, P)."""
-    rows = len(codes)
-    key = np.where(codes >= 0, codes, count) + (count + 1) * np.arange(rows)[:, None]  # the last bin is none
-    sums = np.bincount(key.ravel(), None if values is None else values.ravel(), rows * (count + 1))
+    rows = len(bins)
+    sums = np.bincount(bins.ravel(), None if values is None else values.ravel(), rows * (count + 1))
     return np.asarray(sums.reshape(rows, count + 1)[:, :count])
 
 
@@ -253,18 +257,18 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int) -> Histo
         gone = np.argwhere(missing & (code >= 0))
         lost.append(np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]]))
         weights, gain = np.where(missing, 0.0, weights), np.where(missing, 0.0, gain)
-        invested = sums_by_portfolio(code, weights, count)
-        place = np.maximum(code, 0)
+        bins, place = bins_of(code, count), np.maximum(code, 0)
+        invested = sums_by_portfolio(bins, weights, count)
         share = weights / np.take_along_axis(np.where(invested > 0.0, invested, 1.0), place, axis=1)
-        mean = sums_by_portfolio(code, share * gain, count)
-        counts = sums_by_portfolio(code, weights > 0.0, count).astype(np.int64)
+        mean = sums_by_portfolio(bins, share * gain, count)
+        counts = sums_by_portfolio(bins, weights > 0.0, count).astype(np.int64)
         growth = np.where(mean > -1.0, 1.0 + mean, np.inf)  # nothing is left
         drifted = share * (1.0 + gain) / np.take_along_axis(growth, place, axis=1)
         old_code, old_weight = np.vstack([code_before, code[:-1]]), np.vstack([weight_before, drifted[:-1]])
         old_weight[rows != np.append(row_before, rows[:-1]) + 1] = 0.0  # nothing was held in between
         same = old_code == code
-        changes = sums_by_portfolio(code, np.abs(share - np.where(same, old_weight, 0.0)), count)
-        changes += sums_by_portfolio(old_code, np.where(same, 0.0, old_weight), count)
+        changes = sums_by_portfolio(bins, np.abs(share - np.where(same, old_weight, 0.0)), count)
+        changes += sums_by_portfolio(bins_of(old_code, count), np.where(same, 0.0, old_weight), count)
         earned[rows] = np.where(counts > 0, mean, np.nan)
         turnover[rows] = np.where(counts > 0, 0.5 * changes, np.nan)
         numbers[rows] = counts
