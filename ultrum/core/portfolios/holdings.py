@@ -241,7 +241,7 @@ def history(returns: Floats, assigned: Assignments, count: int, *, rebalance: bo
 
 
 def _single_periods(returns: Floats, assigned: Assignments, count: int) -> History:
-    """The same where portfolios are formed anew for each period, many periods at a time."""
+    """The same where portfolios are formed again for each period, many periods at a time."""
     shape = (len(returns), count)
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
