@@ -1,10 +1,10 @@
-"""Factors of size and value from six portfolios formed each June, and how close they come to the true premia."""
+"""Factors of size and value from portfolios formed each June, beside what their stocks were expected to earn."""
 
 import numpy as np
 
 import ultrum as ul
 
-world = ul.practice.stocks(count=500)
+world = ul.practice.stocks()
 six = ul.sort_portfolios(
     world.returns,
     {"size": world.market_values, "value": world.book_to_market},
@@ -15,20 +15,17 @@ six = ul.sort_portfolios(
     delisting_returns=world.delisting_returns,
 )
 expected = world.expected.to_pandas().fillna(0.0)
+months = six.returns.index[::3]  # weights drift little from month to month
+held = {month: six.weights(str(month)).T @ expected.loc[month] for month in months}
 for name, formula in (("size", "size low - size high"), ("value", "value high - value low")):
-    gross = ul.factor_from_portfolios(six, formula, name=name)
+    factor = ul.factor_from_portfolios(six, formula, name=name)
     net = ul.factor_from_portfolios(six, formula, trading_cost=0.005)
-    low, high = formula.split(" - ")
     of_group = {"low": 1, "high": six.groups[name]}
-    longs, shorts = (f"{name} {of_group[side.split()[1]]}" for side in (low, high))
+    long, short = (f"{name} {of_group[side.split()[1]]}" for side in formula.split(" - "))
     true = np.mean(
-        [
-            six.weights(str(month)).filter(like=longs).mean(axis=1) @ expected.loc[month]
-            - six.weights(str(month)).filter(like=shorts).mean(axis=1) @ expected.loc[month]
-            for month in gross.index
-        ]
+        [earned.filter(like=long).mean() - earned.filter(like=short).mean() for earned in held.values()]
     )
-    premium = ul.premium(gross)
+    premium = ul.premium(factor)
     print(
         f"{name}: {100 * premium.value:.2f} % per year (standard error {100 * premium.standard_error:.2f}), "
         f"{1200 * net.to_pandas().mean():.2f} after costs; its stocks were expected to earn {1200 * true:.2f}"

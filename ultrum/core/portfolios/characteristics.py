@@ -288,7 +288,7 @@ class PointInTimeAccounts(TextInNotebooks):
     Examples
     --------
     >>> import ultrum as ul
-    >>> ul.practice.stocks().accounts.counts["records"].item() > 0
+    >>> ul.practice.stocks(60, 72).accounts.counts["records"].item() > 0
     True
     """
 

@@ -69,7 +69,7 @@ def factor_from_portfolios(
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> by = {"size": world.market_values, "value": world.book_to_market}
     >>> sorted_ = ul.sort_portfolios(world.returns, by, groups={"size": 2, "value": (0.3, 0.7)})
     >>> ul.factor_from_portfolios(sorted_, "value high - value low", name="value").metadata.excess_of
@@ -104,7 +104,7 @@ def formula_weights(portfolios: SortedPortfolios, formula: str) -> Floats:
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
     >>> formula_weights(sorted_, "value high - value low").tolist()
     [-1.0, 0.0, 1.0]

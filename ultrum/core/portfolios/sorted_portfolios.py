@@ -58,7 +58,7 @@ class SortedPortfolios(TextInNotebooks):
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
     >>> sorted_.returns.names
     ['value 1', 'value 2', 'value 3']
@@ -129,9 +129,9 @@ class SortedPortfolios(TextInNotebooks):
         Examples
         --------
         >>> import ultrum as ul
-        >>> world = ul.practice.stocks()
+        >>> world = ul.practice.stocks(60, 72)
         >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
-        >>> sorted_.weights("2020-07").sum().round(12).tolist()
+        >>> sorted_.weights("2010-07").sum().round(12).tolist()
         [1.0, 1.0, 1.0]
         """
         if not period:

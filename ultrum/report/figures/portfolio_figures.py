@@ -62,7 +62,7 @@ def portfolio_means(
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
     >>> ax = portfolio_means(ul.portfolio_table(sorted_, world.market, world.risk_free))
     >>> ax.get_ylabel()
@@ -132,7 +132,7 @@ def double_sort(portfolios: SortedPortfolios, *, rest: int = 1, source: str = ""
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> by = {"size": world.market_values, "value": world.book_to_market}
     >>> double_sort(ul.sort_portfolios(world.returns, by, groups=3)).get_xlabel()
     'value, from low to high'
@@ -195,7 +195,7 @@ def cumulative_spread(
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
     >>> [ax.get_ylabel() for ax in cumulative_spread(sorted_, "value high - value low")]
     ['Sum of spreads, %', 'Decline, %']
@@ -252,7 +252,7 @@ def exposures(table: PortfolioTable, *, model: str = "", source: str = "", ax: A
     Examples
     --------
     >>> import ultrum as ul
-    >>> world = ul.practice.stocks()
+    >>> world = ul.practice.stocks(60, 72)
     >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=5)
     >>> exposures(ul.portfolio_table(sorted_, world.market, world.risk_free)).get_ylabel()
     'Exposure'
