@@ -266,7 +266,7 @@ class Moving(Scratch):
         )
         np.testing.assert_array_equal(a[:40], b[:40])
         part = values[:31] if over == "expanding" else values[7:31]
-        np.testing.assert_allclose(a.iloc[30], (part[-1] - part.mean()) / part.std(ddof=1), rtol=1e-10)
+        np.testing.assert_allclose(a.iloc[30], (part[-1] - part.mean()) / part.std(ddof=1), rtol=1e-9, atol=1e-9)
 
     def test_what_does_not_vary_has_no_score(self):
         with self.refused(UnitError, "constant"):
