@@ -151,6 +151,8 @@ class OnPaper(Scratch):
         np.testing.assert_array_equal(
             whole, [[np.nan, 180, np.nan], [30, np.nan, np.nan]]
         )  # of B and C the first
+        with self.refused(UnitError, "takes prices, then shares"):
+            ul.market_value(shares, price)
         with self.refused(UnitError, "adjusted"):
             ul.market_value(price.with_metadata(income="total"), shares)
 
@@ -163,7 +165,11 @@ class OnPaper(Scratch):
     def test_refusals_name_the_fix(self):
         early = pd.DataFrame({"asset": ["A"], "date": ["2024-02-03"], "return": [-0.5]})
         wrong = pd.DataFrame({"asset": ["A"], "entry": ["2024-02-01"], "exit": ["2024-01-01"]})
-        for options, words in (({"delisting_returns": early}, "returns after its delisting"), ({"formation": "D"}, "more often"),
+        years, june = (pd.period_range("2010", periods=6, freq=f"Y-{end}") for end in ("DEC", "JUN"))
+        annual = pd.DataFrame(np.random.default_rng(0).normal(0, 0.1, (6, 3)), years, list("abc"))
+        with self.assertRaisesRegex(AlignmentError, "A-JUN"):  # years to June overlap those to December
+            ul.sort_portfolios(annual, {"c": annual.set_axis(june)}, groups=2)
+        for options, words in (({"min_assets": 0}, "1 or more"), ({"delisting_returns": early}, "returns after its delisting"), ({"formation": "D"}, "more often"),
                                ({"universe": wrong}, "before it enters"), ({"prices": self.value}, "min_price")):  # fmt: skip
             with self.assertRaisesRegex(ul.UltrumError, words):
                 self.sort(**options)
@@ -284,13 +290,15 @@ class AgainstASlowComputation(unittest.TestCase):
 
     def test_corners_of_a_formula(self):
         made = ul.sort_portfolios(self.r, self.by, groups={"size": 2, "value": (0.3, 0.7)})
-        self.assertEqual(formula_weights(made, "value high - value low").tolist(), [-0.5, 0, 0.5, -0.5, 0, 0.5])
         self.assertEqual(
-            formula_weights(made, "size low − size 2").round(12).tolist(),
+            formula_weights(made.groups, "value high - value low").tolist(), [-0.5, 0, 0.5, -0.5, 0, 0.5]
+        )
+        self.assertEqual(
+            formula_weights(made.groups, "size low − size 2").round(12).tolist(),
             [round(1 / 3, 12)] * 3 + [round(-1 / 3, 12)] * 3,
         )
         self.assertEqual(
-            formula_weights(made, "1/2 * size 1 value 3 + 0.5*size high value high - value 2").tolist(),
+            formula_weights(made.groups, "1/2 * size 1 value 3 + 0.5*size high value high - value 2").tolist(),
             [0, -0.5, 0.5] * 2,
         )
 
@@ -367,6 +375,24 @@ class Statistics(unittest.TestCase):
         alone = -(without - without.mean()) * 149 / 150
         self.assertGreater(np.corrcoef(found.premia["f"].influence, alone)[0, 1], 0.999)
 
+    def test_a_factor_of_the_portfolios_themselves_has_no_joint_test(self):
+        world = ul.practice.stocks(count=60, months=96)
+        made = ul.sort_portfolios(world.returns, {"P+L": world.book_to_market}, groups=3)
+        own = ul.factor_from_portfolios(made, "P+L high - P+L low", name="own")
+        np.testing.assert_array_equal(own.to_pandas(), made.to_pandas()["P+L 3"] - made.to_pandas()["P+L 1"])
+        self.assertIn("left out", str(own.metadata.trail[-1]))
+        both = ul.SeriesTable.of([world.market, own])
+        models = {"CAPM": ["market"], "own": ["market", "own"]}
+        table = ul.portfolio_table(
+            made, both, world.risk_free, models=models, spread="P+L 3 - P+L 2", trading_cost=0.01
+        )
+        self.assertEqual((list(table.joint), list(table.untested)), (["CAPM"], ["own"]))
+        self.assertIn("combination", repr(table))
+        exact = ul.portfolio_table(made, own, world.risk_free, spread="P+L high - P+L low").to_frame()
+        self.assertTrue(np.isnan(exact.loc["P+L high - P+L low", ("own", "t")]))
+        net = ul.factor_from_portfolios(made, "P+L 3 - P+L 2", trading_cost=0.01).to_pandas()
+        self.assertAlmostEqual(table.to_frame().loc["P+L 3 - P+L 2", ("mean", "value")], net.mean(), 12)
+
     def test_the_table_is_that_of_single_regressions(self):
         world = ul.practice.stocks(count=80, months=120)
         made = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
@@ -435,6 +461,12 @@ class OnFiles(Scratch):
         self.assertTrue((self.folder / "m.png").stat().st_size > 10_000)
         text = command(*words, "--factors", "factors.csv", "--trading-cost", "0.01", cwd=self.folder).stdout
         self.assertIn("after costs of 1.00 % per trade", text)
+        costly = command(*words, "--factors", "factors.csv", "--trading-cost", "0.01", "--json", cwd=self.folder)
+        models = json.loads(costly.stdout)["models"][0]["coefficients"]
+        mean = want.turnover.mean()[["book_to_market 1", "book_to_market 3"]].sum() * 0.02
+        alpha = {name: one["constant"] for name, one in models.items()}
+        spread_alpha = alpha["book_to_market high - book_to_market low"]
+        self.assertAlmostEqual(got["constant"] - spread_alpha, mean, 4)  # the cost hardly moves with the market
         self.assertIn("GRS test", text)
 
     def test_a_study_regresses_on_a_factor_of_its_own_sort(self):
@@ -471,11 +503,16 @@ class OnFiles(Scratch):
         result = ul.run_study(ul.Study.load(self.file("s.toml", text)), vault=self.folder / "vault")
         want = ul.regress(wide["return"].set_axis(months(48))["S1"] - 0.002, factor.to_pandas())
         got = result.models["one"].coefficients.loc["S1"]
+        told = {one.what: one.chosen for one in result.decisions if one.what == "factor value"}
+        self.assertIn("column 'market_value'", told["factor value"])
+        self.assertIn("asset formations at 48 dates", " ".join(one.chosen for one in result.decisions))
         np.testing.assert_allclose(got, want.coefficients, rtol=1e-9)
         for change, word in (
             ('table = "here', 'table = "there'),
             ("hold_for = 6", "hold_for = 0"),
             ("book_to_market = 3", "x = 1.5"),
+            ("high - ", "hgh - "),
+            ("hold_for = 6", 'formation = "monthly-ish"'),
         ):
             with self.assertRaises(ul.UltrumError, msg=word):
                 ul.Study.load(self.file("s.toml", text.replace(change, word)))
@@ -490,7 +527,15 @@ class OnFiles(Scratch):
             self.assertIn(message, done.stderr, words)
             self.assertIn(done.returncode, (2, 3))
         done = command("sort", "prices.csv", "--by", "market_value=2", "--json", cwd=self.folder)
-        self.assertIn("prices converted to returns", json.loads(done.stdout)["decisions"][0]["chosen"])
+        lines = (self.folder / "stocks.csv").read_text().splitlines()
+        (self.folder / "stocks.csv").write_text("\n".join([*lines, lines[-1]]) + "\n")
+        again = command("sort", "stocks.csv", "--by", "market_value=2", cwd=self.folder).stdout
+        self.assertIn("1 repeated row removed", again)
+        self.assertIn("column 'note'", again)
+        self.assertIn(
+            "prices converted to returns; dividends are not included",
+            json.loads(done.stdout)["decisions"][0]["chosen"],
+        )
 
 
 class Accounts(Scratch):
@@ -530,6 +575,8 @@ class Accounts(Scratch):
         self.assertEqual([lagged["2024-05"], lagged["2024-06"]], [1.0, 2.0])
         with self.refused(AlignmentError, "before the fiscal period ends"):
             ul.point_in_time_accounts(records.assign(released="2022-01-01"), at)
+        with self.refused(AlignmentError, "'n/a' of A in 'value' is not a number"):
+            ul.point_in_time_accounts(records.assign(value=["1", "n/a", None, "4"]), at)
         with self.refused(AlignmentError, "occurs twice"):
             ul.point_in_time_accounts(pd.concat([records, records[:1]]), at)
         december = ul.book_to_market(found, ul.SeriesTable.from_pandas(frame(20, "2023-12", A=np.arange(1.0, 21)), measure="stock"),

@@ -343,6 +343,7 @@ class SortedSpread(TypedDict):
     t: float | None
     p: float | None
     nobs: int
+    trading_cost: float
 
 
 class PortfolioModel(TypedDict):
@@ -353,6 +354,7 @@ class PortfolioModel(TypedDict):
     standard_errors: dict[str, dict[str, float | None]]
     joint_statistic: float | None
     joint_p: float | None
+    not_tested: NotRequired[str]
 
 
 class SortAnswer(TypedDict):

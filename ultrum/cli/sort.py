@@ -141,9 +141,8 @@ def sort(
     """Sort the assets of TABLE into portfolios on characteristics, and make factors of them.
 
     TABLE has a row per asset and date, with a column of returns or prices and columns of characteristics known
-    at that
-    date. A portfolio of a period is formed at the end of an earlier one. With --factors the portfolios' mean
-    excess returns, alphas and exposures are estimated.
+    at that date. A portfolio of a period is formed at the end of an earlier one. With --factors the portfolios'
+    mean excess returns, alphas and exposures are estimated.
     """
     if len(by) > _MOST or len({name for name, _ in by}) < len(by):
         raise click.UsageError(f"--by takes up to {_MOST} different columns.")
@@ -155,27 +154,34 @@ def sort(
     with tables_of(vault, files, texts, kept=False, **where) as desk:
         from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
         from ultrum.sources.table.factor_columns import factor_table
-        from ultrum.study.own_sorts import SortChoices, sort_file, table_of_sort
+        from ultrum.study.own_sorts import sort_file, table_of_sort
 
-        choices = SortChoices(
-            dict(by), returns_of, weights, formation, hold_for, order, cap, min_assets, rebalance
+        portfolios, of_table = sort_file(
+            desk.table(files.address(table)),
+            dict(by),
+            returns_column=returns_of,
+            weights_column=weights,
+            formation=formation,
+            hold_for=hold_for or None,
+            order=order,
+            cap=cap,
+            min_assets=min_assets,
+            rebalance=rebalance,
         )
-        whole = desk.table(files.address(table))
-        portfolios, of_table = sort_file(whole, choices)
         decisions = [(table, one) for one in of_table]
-        formulas = spreads or tuple(f"{name} high - {name} low" for name in choices.by)
+        formulas = list(dict.fromkeys(spreads)) or [f"{name} high - {name} low" for name, _ in by]
         made = [factor_from_portfolios(portfolios, one, trading_cost=trading_cost) for one in formulas]
         given = None
         if factors:
             columns = factor_table(desk.table(files.address(factors)))
             decisions += [(factors, one) for one in columns.decisions]
-            given = table_of_sort(portfolios, columns, more, formulas, errors)
+            given = table_of_sort(portfolios, columns, more, formulas, errors, trading_cost)
     if picture is not None:
-        _draw(portfolios, given, formulas, picture, style)
+        _draw(portfolios, given, formulas[0], trading_cost, picture, style)
     if csv_file is not None:
         _write(portfolios, made, csv_file)
     if as_json:
-        _print_json(portfolios, made, given, decisions, errors)
+        _print_json(portfolios, made, given, decisions, errors, trading_cost)
         return
     _print(portfolios, made, given, decisions, errors, trading_cost)
 
@@ -184,21 +190,13 @@ def _means(made: Sequence[TimeSeries], errors: str) -> pd.DataFrame:
     """Mean, standard error, t and p of each spread, per period."""
     import pandas as pd
 
+    from ultrum.core.portfolios.portfolio_table_and_monotonicity import mean_returns
     from ultrum.core.regression.inputs import CONSTANT
-    from ultrum.core.regression.regress import regress
 
-    rows = {}
-    for one in made:
-        values = one.to_pandas().dropna()
-        fit = regress(values, pd.DataFrame({CONSTANT: 1.0}, values.index), errors=errors, constant=False)
-        facts = {
-            "mean": fit.coefficients,
-            "standard_error": fit.standard_errors,
-            "t": fit.t_values,
-            "p": fit.p_values,
-        }
-        rows[one.name] = {name: float(x.iloc[0]) for name, x in facts.items()} | {"nobs": float(fit.nobs)}
-    return pd.DataFrame(rows).T
+    fit = mean_returns(pd.DataFrame({one.name: one.to_pandas() for one in made}), errors)
+    columns = (fit.coefficients, fit.standard_errors, fit.t_values, fit.p_values)
+    named = zip(("mean", "standard_error", "t", "p"), columns, strict=True)
+    return pd.DataFrame({name: frame[CONSTANT] for name, frame in named} | {"nobs": fit.nobs})
 
 
 def _print(
@@ -254,11 +252,14 @@ def _print_models(given: PortfolioTable) -> None:
         rows = pd.DataFrame({"portfolio": list(fit.coefficients.index)})
         errors = zip(fit.coefficients[constant], fit.standard_errors[constant], strict=True)
         rows[f"alpha, % per {given.noun}"] = [f"{percent(v)} ({percent(e)})" for v, e in errors]
-        rows["t"] = [decimals(v) for v in fit.t_values[constant]]
+        rows["t"] = [decimals(v) for v in given.alpha_t(name)]
         for term in slopes:
             rows[str(term)] = [decimals(v) for v in fit.coefficients[term]]
         rows["R²"] = [decimals(v) for v in fit.r2]
         terminal_output.table(rows, f"Model: {name}")
+        if name in given.untested:
+            echo(f"Joint test of alphas not done: {given.untested[name]}")
+            continue
         test = given.joint[name]
         echo(f"{test.basis.partition(';')[0]}: {decimals(test.statistic)}, {p_equals(test.p_value)}")
 
@@ -269,6 +270,7 @@ def _print_json(
     given: PortfolioTable | None,
     decisions: Sequence[tuple[str, Decision]],
     errors: str,
+    trading_cost: float,
 ) -> None:
     """Print the portfolios, spreads and models as JSON, in decimals."""
     from ultrum.cli import terminal_output
@@ -284,7 +286,13 @@ def _print_json(
             for name in portfolios.names
         ],
         "spreads": [
-            {"formula": name, **_row(means, name), "nobs": int(means.loc[name, "nobs"])} for name in means.index
+            {
+                "formula": name,
+                **_row(means, name),
+                "nobs": int(means.loc[name, "nobs"]),
+                "trading_cost": trading_cost,
+            }
+            for name in means.index
         ],
         "left_out": {str(k): int(v) for k, v in portfolios.left_out["reason"].value_counts().items() if v},
         "sold": len(portfolios.sold),
@@ -296,12 +304,18 @@ def _print_json(
                 "model": name,
                 "coefficients": {str(p): _row(fit.coefficients, p) for p in fit.coefficients.index},
                 "standard_errors": {str(p): _row(fit.standard_errors, p) for p in fit.standard_errors.index},
-                "joint_statistic": given.joint[name].statistic,
-                "joint_p": given.joint[name].p_value,
+                **_joint(given, name),
             }
             for name, fit in given.models.items()
         ]
     terminal_output.as_json(answer)
+
+
+def _joint(given: PortfolioTable, name: str) -> dict[str, object]:
+    """The joint test of a model, or why there is none."""
+    if name in given.untested:
+        return {"joint_statistic": None, "joint_p": None, "not_tested": given.untested[name]}
+    return {"joint_statistic": given.joint[name].statistic, "joint_p": given.joint[name].p_value}
 
 
 def _row(frame: pd.DataFrame, label: object) -> dict[str, float]:
@@ -324,7 +338,8 @@ def _write(portfolios: SortedPortfolios, made: Sequence[TimeSeries], csv_file: P
 def _draw(
     portfolios: SortedPortfolios,
     given: PortfolioTable | None,
-    formulas: Sequence[str],
+    formula: str,
+    trading_cost: float,
     picture: Path,
     style: PictureStyle,
 ) -> None:
@@ -336,6 +351,6 @@ def _draw(
             return figures.portfolio_means(given)
         if len(portfolios.groups) > 1:
             return figures.double_sort(portfolios)
-        return figures.cumulative_spread(portfolios, formulas[0])[0]
+        return figures.cumulative_spread(portfolios, formula, trading_cost=trading_cost)[0]
 
     style.write(_drawn, picture)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Literal
+from typing import Final, Literal
 
-from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
+from ultrum.core.portfolios.factors_from_sorts import SORTED, factor_from_portfolios
 from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable, portfolio_table
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios, sort_portfolios
 from ultrum.core.returns.price_log_and_excess_returns import excess, returns
+from ultrum.core.series.metadata import Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk.desk import Desk
 from ultrum.errors import TableError, one_of
@@ -17,37 +17,42 @@ from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.sections import SortSection
 
-
-@dataclass(frozen=True)
-class SortChoices:
-    """What a sort of a file uses.
-
-    Attributes
-    ----------
-    by : mapping of str to int or tuple of float
-        Columns to sort on, with the number of groups or the fractions between them.
-    returns, weights : str
-        Columns of returns or prices, and of market values; recognised or equal if empty.
-    formation, hold_for : str
-    order : {"independent", "dependent"}
-    cap : float, optional
-    min_assets : int
-    rebalance : bool
-    """
-
-    by: Mapping[str, int | tuple[float, ...]]
-    returns: str = ""
-    weights: str = ""
-    formation: str = ""
-    hold_for: str = ""
-    order: Literal["independent", "dependent"] = "independent"
-    cap: float | None = None
-    min_assets: int = 1
-    rebalance: bool = False
+_PLAIN: Final = (
+    "encoding",
+    "delimiter",
+    "header",
+    "rows",
+    "dates",
+    "decimal mark",
+    "format",
+)  # where they are sure
+_READ: Final = "columns of a sort"  # step with the decisions about its table
 
 
-def sort_file(reading: Reading, choices: SortChoices) -> tuple[SortedPortfolios, list[Decision]]:
+def sort_file(
+    reading: Reading,
+    by: Mapping[str, int | Sequence[float]],
+    *,
+    returns_column: str = "",
+    weights_column: str = "",
+    formation: str = "",
+    hold_for: int | str | None = None,
+    order: Literal["independent", "dependent"] = "independent",
+    cap: float | None = None,
+    min_assets: int = 1,
+    rebalance: bool = False,
+) -> tuple[SortedPortfolios, list[Decision]]:
     """Portfolios sorted from a table with a row per asset and date, and the decisions about its columns.
+
+    Parameters
+    ----------
+    reading : Reading
+    by : mapping of str to int or sequence of float
+        Columns to sort on, with their groups.
+    returns_column, weights_column : str
+        Columns of returns or prices, and of market values; recognised or equal if empty.
+    formation, hold_for, order, cap, min_assets, rebalance
+        As for :func:`ultrum.sort_portfolios`.
 
     Raises
     ------
@@ -60,27 +65,26 @@ def sort_file(reading: Reading, choices: SortChoices) -> tuple[SortedPortfolios,
             f"{reading.name} has a series per column; a sort needs a row per asset and date, with a column that "
             "names the asset."
         )
-    values, decision = _returns(reading, fields, choices.returns)
-    characteristics = {name: _column(reading, fields, name) for name in choices.by}
+    column, values, decision = _returns(reading, fields, returns_column)
+    characteristics = {name: _column(reading, fields, name) for name in by}
     weights: SeriesTable | Literal["equal"] = "equal"
-    if choices.weights:
-        weights = _column(reading, fields, choices.weights)
+    if weights_column:
+        weights = _column(reading, fields, weights_column)
     portfolios = sort_portfolios(
         values,
         characteristics,
-        groups=dict(choices.by),
-        order=choices.order,
-        formation=choices.formation,
-        hold_for=choices.hold_for or None,
+        groups=dict(by),
+        order=order,
+        formation=formation,
+        hold_for=hold_for or None,
         weights=weights,
-        cap=choices.cap,
-        min_assets=choices.min_assets,
-        rebalance=choices.rebalance,
+        cap=cap,
+        min_assets=min_assets,
+        rebalance=rebalance,
     )
-    used = {decision.chosen.split("'")[1], choices.weights, *choices.by}
-    idle = [name for name in (*fields, *reading.events) if name not in used]
+    idle = [name for name in (*fields, *reading.events) if name not in {column, weights_column, *by}]
     unused = [Decision("not used", f"column '{name}'") for name in idle]
-    stated = [one for one in reading.decisions if one.certainty != "sure"]
+    stated = [one for one in reading.decisions if one.certainty != "sure" or one.what not in _PLAIN]
     return portfolios, [decision, *unused, *stated]
 
 
@@ -96,14 +100,16 @@ def _is_alone(name: str, table: SeriesTable) -> bool:
     return len(table.names) < 2 or not name or table.names == [name]
 
 
-def _returns(reading: Reading, fields: Mapping[str, SeriesTable], given: str) -> tuple[SeriesTable, Decision]:
-    """The returns of a file, or those of its prices."""
+def _returns(
+    reading: Reading, fields: Mapping[str, SeriesTable], given: str
+) -> tuple[str, SeriesTable, Decision]:
+    """The column of returns or prices, the returns, and the decision about them."""
     if given:
         table = _column(reading, fields, given)
         if table.metadata[0].measure in ("price", "index"):
-            return returns(table), Decision("returns", f"'{given}', prices converted to returns")
-        return table.with_metadata(measure="return"), Decision("returns", f"'{given}'", certainty="given")
-    for measure, words in (("return", ""), ("price", ", prices converted to returns")):
+            return given, returns(table), _of_prices(given, table, "given")
+        return given, table.with_metadata(measure="return"), Decision("returns", f"'{given}'", certainty="given")
+    for measure in ("return", "price"):
         having = [name for name, table in fields.items() if table.metadata[0].measure == measure]
         if len(having) > 1:
             raise TableError(
@@ -111,11 +117,11 @@ def _returns(reading: Reading, fields: Mapping[str, SeriesTable], given: str) ->
                 fix="Set returns= to one of them.",
                 setting="returns",
             )
-        if having:
-            table = _column(reading, fields, having[0])
-            return (table if measure == "return" else returns(table)), Decision(
-                "returns", f"'{having[0]}'{words}", certainty="from the heading"
-            )
+        for name in having:
+            table = _column(reading, fields, name)
+            if measure == "price":
+                return name, returns(table), _of_prices(name, table, "from the heading")
+            return name, table, Decision("returns", f"'{name}'", certainty="from the heading")
     raise TableError(
         f"{reading.name} has no column with returns or prices in its heading; there are "
         f"{', '.join(map(repr, fields))}.",
@@ -124,25 +130,51 @@ def _returns(reading: Reading, fields: Mapping[str, SeriesTable], given: str) ->
     )
 
 
+def _of_prices(name: str, table: SeriesTable, certainty: str) -> Decision:
+    """The decision about a column of prices, with what their returns leave out."""
+    whole = all(m.income == "total" for m in table.metadata)
+    words = "" if whole else "; dividends are not included"
+    return Decision("returns", f"'{name}', prices converted to returns{words}", certainty=certainty)
+
+
 def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
-    """The factor of a study that is made of sorted portfolios."""
-    choices = SortChoices(
-        {column: groups if isinstance(groups, int) else tuple(groups) for column, groups in section.by.items()},
-        section.returns,
-        section.weights,
-        section.formation,
-        "" if section.hold_for is None else str(section.hold_for),
-        section.order,
-        section.cap,
-        section.min_assets,
-        section.rebalance,
+    """The factor of a study that is made of sorted portfolios; its trail has what was decided and left out."""
+    portfolios, decisions = sort_file(
+        desk.table(section.table),
+        section.by,
+        returns_column=section.returns,
+        weights_column=section.weights,
+        formation=section.formation,
+        hold_for=section.hold_for,
+        order=section.order,
+        cap=section.cap,
+        min_assets=section.min_assets,
+        rebalance=section.rebalance,
     )
-    portfolios, _ = sort_file(desk.table(section.table), choices)
-    return factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
+    factor = factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
+    chosen = "; ".join(f"{one.what}: {one.chosen}" for one in decisions)
+    return factor.with_metadata(trail=(*factor.metadata.trail, Step(_READ, (("columns", chosen),))))
+
+
+def decisions_of_sorts(series: Mapping[str, TimeSeries]) -> list[Decision]:
+    """What the sorts of a study decided and left out, for the page."""
+    return [
+        Decision(f"factor {name}", text)
+        for name, one in series.items()
+        for step in one.metadata.trail
+        if step.action in (SORTED, _READ)
+        for key, text in step.settings
+        if key in ("portfolios", "columns")
+    ]
 
 
 def table_of_sort(
-    portfolios: SortedPortfolios, factors: FactorTable, more: Sequence[str], spreads: Sequence[str], errors: str
+    portfolios: SortedPortfolios,
+    factors: FactorTable,
+    more: Sequence[str],
+    spreads: Sequence[str],
+    errors: str,
+    trading_cost: float = 0.0,
 ) -> PortfolioTable:
     """Mean excess returns, alphas and exposures on the market and more factors of a file.
 
@@ -161,4 +193,6 @@ def table_of_sort(
     each = [factors.factors[name] for name in names]
     net = [one if one.metadata.excess_of else excess(one, rate) for one in each]
     table = SeriesTable.of(dict(zip(names, net, strict=True)))
-    return portfolio_table(portfolios, table, rate, spread=list(spreads), errors=errors)
+    return portfolio_table(
+        portfolios, table, rate, spread=list(spreads), errors=errors, trading_cost=trading_cost
+    )

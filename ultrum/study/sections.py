@@ -205,13 +205,24 @@ class SortSection(Section):
     formula: Text
     returns: str = ""
     weights: str = ""
-    formation: str = ""
+    formation: Annotated[str, _of(Frequency.parse, optional=True)] = ""
     hold_for: Count | Duration | None = None
     order: Literal["independent", "dependent"] = "independent"
     cap: Annotated[Number, Field(gt=0, le=1)] | None = None
     min_assets: Count = 1
     rebalance: bool = False
     trading_cost: Annotated[Number, Field(ge=0, lt=0.5)] = 0.0
+
+    @model_validator(mode="after")
+    def _can_be_read(self) -> SortSection:
+        from ultrum.core.portfolios.breakpoints import Groups
+        from ultrum.core.portfolios.factors_from_sorts import formula_weights
+
+        try:
+            formula_weights({name: Groups.of(name, each).count for name, each in self.by.items()}, self.formula)
+        except UltrumError as error:
+            raise ValueError(str(error)) from error
+        return self
 
 
 class Series(Section):

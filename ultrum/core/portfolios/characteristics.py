@@ -199,6 +199,12 @@ def market_value(prices: SeriesTable, shares: SeriesTable) -> SeriesTable:
     >>> market_value(price, shares).to_pandas()["A"].tolist()
     [200.0, 300.0]
     """
+    other = [m for m in prices.metadata if m.measure not in ("price", "")]
+    other += [m for m in shares.metadata if m.measure in ("price", "index", "return", "log_return", "rate")]
+    if other:
+        raise UnitError(
+            f"market_value: {other[0].name} is {other[0].measure_in_words}; it takes prices, then shares."
+        )
     adjusted = [m.name for m in prices.metadata if m.income == "total"]
     if adjusted:
         raise UnitError(f"market_value: the price of {adjusted[0]} is adjusted. Use unadjusted prices.")
@@ -362,7 +368,7 @@ def point_in_time_accounts(
     longest = months_in(max_age)
     if not longest:
         raise EstimationError(
-            f"point_in_time_accounts: max_age='{max_age}' is no duration in years or months; use P18M."
+            f"point_in_time_accounts: max_age='{max_age}' is not a duration in years or months; use P18M."
         )
     clean, counts = _clean_records(records, at, item, lag)
     days = at.frequency.ends(at.ordinals)
@@ -410,9 +416,15 @@ def _clean_records(
         )
     if lag and "released" in records:
         raise AlignmentError("point_in_time_accounts: the records have the days of their release. Remove lag=.")
-    frame = pd.DataFrame(
-        {"asset": records["asset"].astype(str).to_numpy(), item: records[item].to_numpy(np.float64)}
-    )
+    values = pd.to_numeric(records[item], errors="coerce")
+    text = values.isna() & records[item].notna() & (records[item].astype(str).str.strip() != "")
+    if text.any():
+        first, others = records[text].iloc[0], int(text.sum()) - 1
+        raise AlignmentError(
+            f"point_in_time_accounts: '{first[item]}' of {first['asset']} in '{item}' is not a number"
+            f"{f', nor are {others:,} other cells' if others else ''}. Write numbers, or leave them empty."
+        )
+    frame = pd.DataFrame({"asset": records["asset"].astype(str).to_numpy(), item: values.to_numpy(np.float64)})
     frame["period"] = days_in(records["period"], "period")
     if lag:
         months = months_in(lag)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import textwrap
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
@@ -24,9 +24,11 @@ from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import AlignmentError, EstimationError, UnitError, choices, one_of
 
 _COLLINEAR: Final = 1e8  # condition number
-_TOKEN: Final = re.compile(
-    r"\s*(?:(?P<number>\d+(?:\.\d+)?(?:/\d+)?)\s*\*|(?P<sign>[-+−])|(?P<word>[^\s+*−-][^\s+*−]*))"
-)
+_ROUNDING: Final = 1e-9
+_NUMBER: Final = re.compile(r"(\d+(?:\.\d+)?(?:/\d+)?)\s*\*")
+_GROUP: Final = re.compile(r"\s*(low|high|\d+)(?=[\s+−-]|$)")
+_WRITE: Final = "Write corners with + and -, such as 'value high - value low'."
+SORTED: Final = "factor from portfolios"  # step of a factor, with the rules of its sort and what it left out
 
 
 @validate_arguments
@@ -79,12 +81,7 @@ def factor_from_portfolios(
         raise UnitError(
             f"factor_from_portfolios: trading_cost={trading_cost:g} is not a share of the amount; 0.001 is 0.1 %."
         )
-    weights = formula_weights(portfolios, formula)
-    if abs(weights.sum()) > 1e-9:
-        raise EstimationError(
-            f"factor_from_portfolios: the weights of '{formula}' sum to {weights.sum():g}, not to zero.",
-            fix="Subtract as much as is added, or take one portfolio from portfolios.returns.",
-        )
+    weights = formula_weights(portfolios.groups, formula)
     used = np.flatnonzero(weights)
     block = portfolios.returns.block[:, used]
     values = block @ weights[used]
@@ -93,90 +90,80 @@ def factor_from_portfolios(
         values = values - 2.0 * trading_cost * (turnover @ np.abs(weights[used]))
     base = portfolios.returns.metadata[0]
     metadata = base.replace(name=name or formula, title=name or formula, excess_of=ZERO_COST).add_step(
-        "factor from portfolios", formula=formula, trading_cost=trading_cost or None
+        SORTED, formula=formula, trading_cost=trading_cost or None, portfolios=portfolios.basis
     )
     return TimeSeries.from_arrays(values, portfolios.returns.index, metadata)
 
 
-def formula_weights(portfolios: SortedPortfolios, formula: str) -> Floats:
-    """Weight of each portfolio in a formula of corners, shape (P,).
+def formula_weights(groups: Mapping[str, int], formula: str) -> Floats:
+    """Weight of each portfolio in a formula of corners, shape (P,), for numbers of groups by characteristic.
+
+    Raises
+    ------
+    EstimationError
+        If the formula cannot be read, or its weights do not sum to zero.
 
     Examples
     --------
-    >>> import ultrum as ul
-    >>> world = ul.practice.stocks(60, 72)
-    >>> sorted_ = ul.sort_portfolios(world.returns, {"value": world.book_to_market}, groups=3)
-    >>> formula_weights(sorted_, "value high - value low").tolist()
+    >>> formula_weights({"value": 3}, "value high - value low").tolist()
     [-1.0, 0.0, 1.0]
     """
-    groups = portfolios.groups
-    shape = tuple(groups.values())
-    weights = np.zeros(shape)
+    weights = np.zeros(tuple(groups.values()))
     for factor, corner in _terms(formula, groups):
         place = tuple(corner.get(name, slice(None)) for name in groups)
         weights[place] += factor / weights[place].size
+    if abs(weights.sum()) > _ROUNDING:
+        raise EstimationError(
+            f"The weights of '{formula}' sum to {weights.sum():g}, not to zero.",
+            fix="Subtract as much as is added, or take one portfolio from portfolios.returns.",
+        )
     return weights.ravel()
 
 
 def _terms(formula: str, groups: Mapping[str, int]) -> Iterator[tuple[float, dict[str, int]]]:
-    """Weights and corners of a formula."""
-    sign, number, words = 1.0, 1.0, list[str]()
-    at, first = 0, True
-    while at < len(formula.rstrip()):
-        token = _TOKEN.match(formula, at)
-        if token is None:
-            raise EstimationError(
-                f"factor_from_portfolios: '{formula}' cannot be read at '{formula[at:].strip()}'.",
-                fix="Write corners with + and -, such as 'value high - value low'.",
-            )
-        at = token.end()
-        if token["sign"]:
-            if not (first and not words):
-                yield sign * number, _corner(words, groups, formula)
-            sign, number, words = (1.0 if token["sign"] == "+" else -1.0), 1.0, []
-        elif token["number"]:
-            top, _, bottom = token["number"].partition("/")
-            if bottom and float(bottom) == 0.0:
-                raise EstimationError(f"factor_from_portfolios: '{formula}' divides by zero.")
-            number *= float(top) / float(bottom or 1)
-        else:
-            words.append(token["word"])
-        first = False
-    yield sign * number, _corner(words, groups, formula)
-
-
-def _corner(words: Sequence[str], groups: Mapping[str, int], formula: str) -> dict[str, int]:
-    """Group of each characteristic in a corner, from 0."""
-    text = " ".join(words)
-    corner: dict[str, int] = {}
-    rest = text
+    """Weights and corners of a formula; names are recognised first, so they may hold any sign."""
+    names = sorted(groups, key=len, reverse=True)
+    sign, number, corner, begun = 1.0, 1.0, dict[str, int](), False
+    rest = formula.strip()
     while rest:
-        name = next(
-            (n for n in sorted(groups, key=len, reverse=True) if rest == n or rest.startswith(f"{n} ")), None
-        )
-        if name is None:
-            raise EstimationError(
-                f"factor_from_portfolios: '{formula}' has '{rest}'; {one_of(rest.split()[0], groups)}"
-            )
-        group, _, rest = rest.removeprefix(name).strip().partition(" ")
-        place = {"low": 1, "high": groups[name]}.get(group, int(group) if group.isdigit() else 0)
-        if not 1 <= place <= groups[name]:
-            raise EstimationError(
-                f"factor_from_portfolios: '{formula}' has the group '{group}' of {name}.",
-                fix=f"Use low, high, or a number from 1 to {groups[name]}.",
-            )
-        if name in corner:
-            raise EstimationError(
-                f"factor_from_portfolios: '{formula}' has {name} twice in one corner. Put + or - between."
-            )
-        corner[name] = place - 1
-        rest = rest.strip()
+        name = next((n for n in names if rest == n or rest.startswith(f"{n} ")), None)
+        weight = _NUMBER.match(rest)
+        if name is not None:
+            if name in corner:
+                raise EstimationError(f"'{formula}' has {name} twice in one corner. Put + or - between.")
+            corner[name], rest = _group(name, rest[len(name) :], groups, formula)
+        elif rest[0] in "+-−":
+            if corner:
+                yield sign * number, corner
+            elif begun:
+                raise EstimationError(f"'{formula}' has a sign or a weight without a corner.", fix=_WRITE)
+            sign, number, corner, rest = (1.0 if rest[0] == "+" else -1.0), 1.0, {}, rest[1:]
+        elif weight is not None and not corner:
+            top, _, bottom = weight[1].partition("/")
+            if bottom and float(bottom) == 0.0:
+                raise EstimationError(f"'{formula}' divides by zero.")
+            number *= float(top) / float(bottom or 1)
+            rest = rest[weight.end() :]
+        else:
+            word = rest.split()[0]
+            raise EstimationError(f"'{formula}' cannot be read at '{rest}'; {one_of(word, groups)}", fix=_WRITE)
+        begun, rest = True, rest.lstrip()
     if not corner:
+        raise EstimationError(f"'{formula}' has a sign or a weight without a corner.", fix=_WRITE)
+    yield sign * number, corner
+
+
+def _group(name: str, rest: str, groups: Mapping[str, int], formula: str) -> tuple[int, str]:
+    """The group that follows a characteristic, from 0, and the rest of the formula."""
+    word = _GROUP.match(rest)
+    given = word[1] if word is not None else rest.strip().partition(" ")[0]
+    place = {"low": 1, "high": groups[name]}.get(given, int(given) if word is not None and given.isdigit() else 0)
+    if word is None or not 1 <= place <= groups[name]:
         raise EstimationError(
-            f"factor_from_portfolios: '{formula}' has a sign without a corner.",
-            fix="Write corners with + and -, such as 'value high - value low'.",
+            f"'{formula}' has the group '{given}' of {name}.",
+            fix=f"Use low, high, or a number from 1 to {groups[name]}.",
         )
-    return corner
+    return place - 1, rest[word.end() :]
 
 
 # Factor-mimicking portfolios of factors that are not traded

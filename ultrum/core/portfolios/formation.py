@@ -42,7 +42,7 @@ class Reasons:
     """Why assets are left out: the place of a reason for each row and asset, 0 where it is used."""
 
     def __init__(self, shape: tuple[int, int]) -> None:
-        self.places = np.zeros(shape, dtype=np.int8)
+        self.places = np.zeros(shape, dtype=np.int16)
         self.words = [""]
 
     def leave_out(self, where: Bools, reason: str, rows: Ints | slice = slice(None)) -> None:
@@ -50,7 +50,7 @@ class Reasons:
         if reason not in self.words:
             self.words.append(reason)
         part = self.places[rows]
-        self.places[rows] = np.where(where & (part == 0), np.int8(self.words.index(reason)), part)
+        self.places[rows] = np.where(where & (part == 0), np.int16(self.words.index(reason)), part)
 
     def counts(self, rows: Ints) -> dict[str, int]:
         """Number of assets by reason at some rows."""
@@ -94,6 +94,8 @@ class Rules:
     def __post_init__(self) -> None:
         if self.cap is not None and not 0.0 < self.cap <= 1.0:
             raise EstimationError(f"sort_portfolios: cap={self.cap:g} is not a weight between 0 and 1.")
+        if self.min_assets < 1:
+            raise EstimationError(f"sort_portfolios: min_assets={self.min_assets}; use 1 or more.")
         if (self.prices is None) != (self.min_price is None):
             refuse_idle_options(
                 "without prices= and min_price= together", prices=self.prices, min_price=self.min_price
@@ -256,9 +258,10 @@ def _table_of(
 ) -> SeriesTable:
     """A table in the frequency of the returns that takes nothing from later periods."""
     table = SeriesTable.from_pandas(given) if isinstance(given, pd.DataFrame) else given
-    if table.frequency.code != returns.frequency.code or table.frequency.multiple != returns.frequency.multiple:
+    if table.frequency != returns.frequency:  # the anchor too: years to June are other periods
         raise AlignmentError(
-            f"sort_portfolios: {name} is {table.frequency.name}, the returns are {returns.frequency.name}.",
+            f"sort_portfolios: {name} is {table.frequency.name} ({table.frequency}), the returns are "
+            f"{returns.frequency.name} ({returns.frequency}).",
             fix="Convert it with to_frequency; for filings use point_in_time_accounts.",
         )
     later = hindsight_of(table.metadata)

@@ -12,6 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
 from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
@@ -21,6 +22,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
+from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
 from ultrum.core.time.index_frequency_and_gaps import time_positions
@@ -43,6 +45,8 @@ class PortfolioTable(TextInNotebooks):
         Regressions of each portfolio and spread on the factors of each model.
     joint : mapping of str to JointAlphaTest
         Joint test of zero alphas of all portfolios under each model.
+    untested : mapping of str to str
+        Models without a joint test, and why, such as a factor that is a combination of the portfolios.
     nobs : int
         Periods with a portfolio, at most.
     noun : str
@@ -62,6 +66,7 @@ class PortfolioTable(TextInNotebooks):
     means: BetaTable
     models: dict[str, BetaTable]
     joint: dict[str, JointAlphaTest]
+    untested: dict[str, str]
     nobs: int
     noun: str
     basis: str
@@ -70,6 +75,11 @@ class PortfolioTable(TextInNotebooks):
     def in_percent(self) -> str:
         """The basis where numbers are shown in percent."""
         return self.basis.replace("decimals per", "percent per")
+
+    def alpha_t(self, model: str) -> pd.Series:
+        """T of each alpha under a model; missing where the factors fit exactly, as its error is rounding then."""
+        fit = self.models[model]
+        return fit.t_values[CONSTANT].mask(fit.t_values.index.isin(exact_fits(fit)))
 
     def to_frame(self) -> pd.DataFrame:
         """A row per portfolio and spread: mean and t, then alpha, t, exposures and R² of each model.
@@ -85,7 +95,7 @@ class PortfolioTable(TextInNotebooks):
         }
         for name, fit in self.models.items():
             columns[name, "alpha"] = fit.coefficients[CONSTANT]
-            columns[name, "t"] = fit.t_values[CONSTANT]
+            columns[name, "t"] = self.alpha_t(name)
             for term in fit.coefficients.columns.drop(CONSTANT):
                 columns[name, str(term)] = fit.coefficients[term]
             columns[name, "R²"] = fit.r2
@@ -98,6 +108,7 @@ class PortfolioTable(TextInNotebooks):
                 f"All alphas zero under {name}: statistic {decimals(test.statistic)}, {p_equals(test.p_value)}."
             )
             text.append(words)
+        text += [f"All alphas zero under {name}: not tested. {reason}" for name, reason in self.untested.items()]
         return "\n".join([*text, textwrap.fill(self.basis, WIDTH)])
 
 
@@ -111,6 +122,7 @@ def portfolio_table(
     spread: str | Sequence[str] = (),
     errors: str = "hac",
     joint: Literal["exact", "robust", "bootstrap"] = "exact",
+    trading_cost: float = 0.0,
 ) -> PortfolioTable:
     """Table of sorted portfolios: mean excess return, and alpha and exposures under several models.
 
@@ -129,7 +141,10 @@ def portfolio_table(
     errors : str
         Kind of standard errors, as for :func:`regress`.
     joint : {"exact", "robust", "bootstrap"}
-        Joint test of the portfolios' alphas, as for :func:`joint_alpha_test`.
+        Joint test of the portfolios' alphas, as for :func:`joint_alpha_test`; where it cannot be computed the
+        model is in ``untested``.
+    trading_cost : float
+        Cost of a trade that the spreads bear, as for :func:`factor_from_portfolios`; the portfolios do not.
 
     Returns
     -------
@@ -171,20 +186,48 @@ def portfolio_table(
     rows = panel.excess.to_pandas()
     spreads = [spread] if isinstance(spread, str) else list(spread)
     for formula in spreads:
-        rows[formula] = factor_from_portfolios(portfolios, formula).to_pandas().reindex(rows.index)
-    loadings = panel.factors
-    constant = pd.DataFrame({CONSTANT: np.ones(len(rows))}, rows.index)
-    means = regress(rows, constant, errors=errors, constant=False)
-    fits = {name: regress(rows, loadings[list(terms)], errors=errors) for name, terms in wanted.items()}
-    tests = {name: joint_alpha_test(panel, terms, how=joint) for name, terms in wanted.items()}
-    one = next(iter(tests.values()))
+        spread_returns = factor_from_portfolios(portfolios, formula, trading_cost=trading_cost)
+        rows[formula] = spread_returns.to_pandas().reindex(rows.index)
+    means = mean_returns(rows, errors)
+    fits = {name: regress(rows, panel.factors[list(terms)], errors=errors) for name, terms in wanted.items()}
+    tests, untested = _joint_tests(panel, wanted, joint)
+    titles = "".join(dict.fromkeys(f"Joint test: {one.basis.partition(';')[0]}. " for one in tests.values()))
     nobs = int(means.nobs.max())
     basis = (
-        f"at most {nobs} periods, {span_of(rows.index)}; excess of {risk_free.name}, spreads at zero cost; "
+        f"at most {nobs} periods, {span_of(rows.index)}; excess of {risk_free.name}, spreads at zero cost"
+        f"{f', after costs of {trading_cost:g} per trade' if trading_cost and spreads else ''}; "
         f"{means.errors.upper() if means.errors.startswith('h') else means.errors} standard errors; decimals per "
-        f"period. Joint test: {one.basis.partition(';')[0]}. {portfolios.basis}"
+        f"period. {titles}{portfolios.basis}"
     )
-    return PortfolioTable(means, fits, tests, nobs, portfolios.returns.frequency.noun, basis)
+    return PortfolioTable(means, fits, tests, untested, nobs, portfolios.returns.frequency.noun, basis)
+
+
+def mean_returns(returns: pd.DataFrame, errors: str = "hac") -> BetaTable:
+    """Mean of each column with its error: a regression on the constant alone, each on its own sample.
+
+    Examples
+    --------
+    >>> months = pd.period_range("2024-01", periods=3, freq="M")
+    >>> made = mean_returns(pd.DataFrame({"a": [0.01, 0.03, np.nan]}, months), "classical")
+    >>> made.coefficients["constant"]["a"].item(), made.nobs["a"].item()
+    (0.02, 2)
+    """
+    constant = pd.DataFrame({CONSTANT: np.ones(len(returns))}, returns.index)
+    return regress(returns, constant, errors=errors, constant=False)
+
+
+def _joint_tests(
+    panel: Panel, models: Mapping[str, Sequence[str]], how: Literal["exact", "robust", "bootstrap"]
+) -> tuple[dict[str, JointAlphaTest], dict[str, str]]:
+    """The joint test of each model, or why there is none."""
+    tests: dict[str, JointAlphaTest] = {}
+    untested: dict[str, str] = {}
+    for name, terms in models.items():
+        try:
+            tests[name] = joint_alpha_test(panel, terms, how=how)
+        except EstimationError as error:
+            untested[name] = str(error).removeprefix("joint_alpha_test: ")
+    return tests, untested
 
 
 # Tests of a monotonic pattern in mean returns

@@ -73,7 +73,7 @@ class SortedPortfolios(TextInNotebooks):
     formations: pd.Index
     sold: pd.DataFrame
     basis: str
-    _reasons: tuple[npt.NDArray[np.int8], list[str]]
+    _reasons: tuple[npt.NDArray[np.int16], list[str]]
     _asset_returns: Floats
     _assigned: Assignments
     _assets: tuple[str, ...]
@@ -370,14 +370,14 @@ def _breakpoint_table(points: Sequence[Floats], plan: Sequence[Groups], formatio
 
 def _metadata(table: SeriesTable, names: Sequence[str], plan: Sequence[Groups], held: History) -> list[Metadata]:
     """Metadata of the portfolios."""
-    incomes = {m.income for m in table.metadata}
+    incomes, trails = {m.income for m in table.metadata}, {m.trail for m in table.metadata}
     base = table.metadata[0].replace(
         title="",
         address="",
         source="",
         region="",
         notes=(),
-        trail=(),
+        trail=trails.pop() if len(trails) == 1 else (),
         income=incomes.pop() if len(incomes) == 1 else "",
     )
     base = base.add_step(

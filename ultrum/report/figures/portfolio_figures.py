@@ -8,12 +8,11 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
-from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable
+from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable, mean_returns
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
 from ultrum.core.presentation import decimals, p_equals, percent, true_minus
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inputs import CONSTANT
-from ultrum.core.regression.regress import regress
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import EstimationError, one_of
 from ultrum.report.figures.figure_style import (
@@ -81,7 +80,8 @@ def portfolio_means(
     slanted = max(map(len, labels)) * len(labels) > 90
     ax.set_xticks(range(len(labels)), labels, rotation=35 if slanted else 0, ha="right" if slanted else "center")
     ax.set_ylabel(f"% per {table.noun}, with {percent(level, 0)} % interval")
-    ax.set_title(f"Portfolios: joint test of alphas {p_equals(table.joint[name].p_value)}")
+    test = table.joint.get(name)
+    ax.set_title("Portfolios" if test is None else f"Portfolios: joint test of alphas {p_equals(test.p_value)}")
     ax.legend(frameon=False, loc="upper left")
     foot(ax, table.in_percent, source=source)
     return ax
@@ -219,9 +219,8 @@ def cumulative_spread(
     below.set_ylim(top=0.0)
     if len(lines) > 1:
         above.legend(frameon=False, loc="upper left")
-    whole = gross.dropna()
-    mean = regress(whole, pd.DataFrame({CONSTANT: 1.0}, whole.index), constant=False)
-    value, t = float(mean.coefficients.iloc[0]), float(mean.t_values.iloc[0])
+    mean = mean_returns(gross.to_frame())
+    value, t = float(mean.coefficients[CONSTANT].iloc[0]), float(mean.t_values[CONSTANT].iloc[0])
     words = f"{true_minus(percent(value))} % per {portfolios.returns.frequency.noun}, t {true_minus(decimals(t))}"
     title_above(figure, f"{formula}: {words}")
     about = f"{span_of(gross.index)}; sum, not compounded: a zero-cost position of constant size"
