@@ -14,6 +14,7 @@ import pandas as pd
 import ultrum as ul
 from tests.support import Scratch, command, months
 from ultrum.core.portfolios.factors_from_sorts import formula_weights
+from ultrum.core.series.metadata import Step
 from ultrum.errors import AlignmentError, EstimationError, UnitError
 from ultrum.practice import simulated_stocks
 
@@ -104,6 +105,11 @@ class OnPaper(Scratch):
         self.assertEqual(made.turnover.iloc[0].tolist(), [0.5, 0.5])
         self.assertEqual(made.sold.astype(str).values.tolist(), [["2024-03", "score 2", "E"]])
         self.assertEqual(made.counts.to_numpy().tolist(), [[3, 3], [3, 2]])
+        self.assertIn("value-weighted, buy and hold", made.basis)
+        self.assertIn("equal-weighted, rebalanced every period", self.sort(weights="equal", rebalance=True).basis)
+        read = ul.SeriesTable.from_pandas(self.r, measure="return").with_metadata(trail=(Step("read in part"),))
+        kept = ul.sort_portfolios(read, {"score": self.score}, groups=2).returns.metadata[0].trail
+        self.assertEqual([step.action for step in kept], ["read in part", "sorted"])
         self.assertEqual(made.averages.iloc[0].tolist(), [2.0, 5.0])
         self.assertEqual(set(made.left_out["reason"]), {"not in the universe"})
         self.assertEqual(len(made.left_out), 12)  # of two later formations
@@ -347,6 +353,15 @@ class Statistics(unittest.TestCase):
         exact = np.std([steps[rows].mean(axis=0) for rows in stationary_rows(60, 40_000, 3.0, 1)], axis=0)
         np.testing.assert_allclose(found.steps["standard_error"], exact, rtol=0.02)
         self.assertEqual(found.all_steps_p, found.steps["p"].max())
+        drawn, mean, spread = (
+            [steps[rows] for rows in stationary_rows(60, 99, 3.0, 5)],
+            steps.mean(axis=0),
+            steps.std(axis=0),
+        )
+        t = np.array([(one.mean(axis=0) - mean) / (exact * one.std(axis=0) / spread) for one in drawn])
+        np.testing.assert_allclose(
+            found.steps["p"], (1 + (t >= mean / exact).sum(axis=0)) / 100, atol=0.011
+        )  # of the errors
         falling = ul.monotonicity_tests(data[list("dcba")], direction="falling", draws=99, block=3.0, seed=5)
         np.testing.assert_allclose(falling.steps["step"], -found.steps["step"].to_numpy()[::-1])
         turned = data.assign(c=data["b"] - 0.02 + rng.normal(0, 0.001, 60))
@@ -505,7 +520,8 @@ class OnFiles(Scratch):
         got = result.models["one"].coefficients.loc["S1"]
         told = {one.what: one.chosen for one in result.decisions if one.what == "factor value"}
         self.assertIn("column 'market_value'", told["factor value"])
-        self.assertIn("asset formations at 48 dates", " ".join(one.chosen for one in result.decisions))
+        notes = [one.text for one in result.warnings if one.subject == "value"]
+        self.assertIn("576 asset formations at 48 dates: 576 used", notes[0])
         np.testing.assert_allclose(got, want.coefficients, rtol=1e-9)
         for change, word in (
             ('table = "here', 'table = "there'),

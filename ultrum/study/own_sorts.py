@@ -15,6 +15,7 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import TableError, one_of
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
+from ultrum.study.result_checks import StudyWarning
 from ultrum.study.sections import SortSection
 
 _PLAIN: Final = (
@@ -157,15 +158,22 @@ def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
 
 
 def decisions_of_sorts(series: Mapping[str, TimeSeries]) -> list[Decision]:
-    """What the sorts of a study decided and left out, for the page."""
+    """What was decided about the tables that the factors of a study are sorted from."""
+    return [Decision(f"factor {name}", text) for name, text in _settings(series, _READ, "columns")]
+
+
+def notes_of_sorts(series: Mapping[str, TimeSeries]) -> list[StudyWarning]:
+    """The rules of the sorts of a study, with what each left out and did not use."""
     return [
-        Decision(f"factor {name}", text)
-        for name, one in series.items()
-        for step in one.metadata.trail
-        if step.action in (SORTED, _READ)
-        for key, text in step.settings
-        if key in ("portfolios", "columns")
+        StudyWarning(name, f"a factor from sorted portfolios. {text}")
+        for name, text in _settings(series, SORTED, "portfolios")
     ]
+
+
+def _settings(series: Mapping[str, TimeSeries], action: str, key: str) -> list[tuple[str, str]]:
+    """A setting of a step of each series that has it."""
+    steps = [(name, step) for name, one in series.items() for step in one.metadata.trail if step.action == action]
+    return [(name, dict(step.settings)[key]) for name, step in steps if key in dict(step.settings)]
 
 
 def table_of_sort(

@@ -24,7 +24,7 @@ from ultrum.sources.download_and_limits import HttpPolicy
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study import panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices
-from ultrum.study.own_sorts import decisions_of_sorts
+from ultrum.study.own_sorts import decisions_of_sorts, notes_of_sorts
 from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
 from ultrum.study.schema import Study, all_series
 from ultrum.study.stages import Stage, Stages, StageStore
@@ -271,6 +271,7 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         warnings=(
             *_market_model(panel),
             *study_warnings(plan, company, checks, betas),
+            *notes_of_sorts(series),
             *cost_warnings,
             *returns_warnings,
         ),
