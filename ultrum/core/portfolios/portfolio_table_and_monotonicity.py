@@ -77,7 +77,18 @@ class PortfolioTable(TextInNotebooks):
         return self.basis.replace("decimals per", "percent per")
 
     def alpha_t(self, model: str) -> pd.Series:
-        """T of each alpha under a model; missing where the factors fit exactly, as its error is rounding then."""
+        """The t statistic of each alpha under a model; missing where the factors fit exactly.
+
+        Parameters
+        ----------
+        model : str
+            Name of the model.
+
+        Returns
+        -------
+        Series
+            By portfolio and spread. The error of an exact fit is rounding, so that its t has no meaning.
+        """
         fit = self.models[model]
         return fit.t_values[CONSTANT].mask(fit.t_values.index.isin(exact_fits(fit)))
 
@@ -209,7 +220,7 @@ def mean_returns(returns: pd.DataFrame, errors: str = "hac") -> BetaTable:
     --------
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
     >>> made = mean_returns(pd.DataFrame({"a": [0.01, 0.03, np.nan]}, months), "classical")
-    >>> made.coefficients["constant"]["a"].item(), made.nobs["a"].item()
+    >>> round(made.coefficients["constant"]["a"], 6).item(), made.nobs["a"].item()
     (0.02, 2)
     """
     constant = pd.DataFrame({CONSTANT: np.ones(len(returns))}, returns.index)
