@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
@@ -34,7 +34,7 @@ ADJUSTMENTS: Final = ("none", "vasicek", "blume")
 ESTIMATORS: Final = ("ols", "dimson")
 _EARLIER: Final = {"plain": "ols", "lagged": "dimson"}
 CHOICES: Final = ("window", "frequency", "market", "adjustment", "estimator")
-_LEAST_ROWS: Final = 12
+LEAST_ROWS: Final = 12
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -191,8 +191,8 @@ def beta_sensitivity(
     table = SeriesTable.of([markets]) if isinstance(markets, TimeSeries) else markets
     if asset not in assets.names:
         raise EstimationError(f"No asset '{asset}'; {one_of(asset, assets.names)}")
-    _check_words(adjustments, ADJUSTMENTS, "adjustment")
-    _check_words(estimators, ESTIMATORS, "estimator")
+    check_choices(adjustments, ADJUSTMENTS, "adjustment")
+    check_choices(estimators, ESTIMATORS, "estimator")
     check_errors(errors, lags)
     options = {
         "window": list(windows),
@@ -207,9 +207,9 @@ def beta_sensitivity(
     choice_of_user = _base_case(options, dict(chosen or {}))
     rows = []
     for frequency in options["frequency"]:
-        y, x = _excess_at(assets, table, risk_free, frequency, end)
+        y, x = excess_at(assets, table, risk_free, frequency, end)
         for window, market, estimator in itertools.product(windows, table.names, estimators):
-            estimate = _estimate_betas(y, x, window, market, estimator, errors, lags)
+            estimate = window_betas(y, x, window, market, estimator, errors, lags)
             for adjustment in adjustments:
                 labels = (window, frequency, market, adjustment, estimator)
                 rows.append({**dict(zip(CHOICES, labels, strict=True)), **_row(estimate, asset, adjustment)})
@@ -217,7 +217,7 @@ def beta_sensitivity(
     return BetaSensitivity(pd.DataFrame(rows), asset, choice_of_user, published, errors, last)
 
 
-def _check_words(given: Sequence[str], options: Sequence[str], what: str) -> None:
+def check_choices(given: Sequence[str], options: Sequence[str], what: str) -> None:
     wrong = [g for g in given if g not in options]
     if wrong or not len(given):
         raise EstimationError(
@@ -234,7 +234,7 @@ def _base_case(options: Mapping[str, list[str]], chosen: dict[str, str]) -> dict
     return {choice: chosen.get(choice, values[0]) for choice, values in options.items()}
 
 
-def _excess_at(
+def excess_at(
     assets: SeriesTable, markets: SeriesTable, risk_free: TimeSeries | float, frequency: str, end: str | None
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Excess returns of companies and markets at one frequency, on common periods."""
@@ -266,7 +266,7 @@ def _excess_at(
     return y.loc[shared], x.loc[shared]
 
 
-def _estimate_betas(
+def window_betas(
     y: pd.DataFrame,
     x: pd.DataFrame,
     window: str,
@@ -274,6 +274,7 @@ def _estimate_betas(
     estimator: str,
     errors: str,
     lags: int | Literal["automatic"] | None,
+    fit: Callable[..., BetaTable] = regress,
 ) -> BetaTable | str:
     """Betas of all companies on one market over one window, or the reason why there are none."""
     start = _first_row(y.index, window)
@@ -281,7 +282,7 @@ def _estimate_betas(
         return f"the data do not cover {window}"
     design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
     try:
-        return regress(y.iloc[start:], design.iloc[start:], errors=errors, lags=lags)
+        return fit(y.iloc[start:], design.iloc[start:], errors=errors, lags=lags)
     except UltrumError as error:
         return str(error)
 
@@ -306,20 +307,32 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
     if isinstance(estimate, str):
         return {**blank, "note": estimate}
     rows = int(estimate.nobs[asset])
-    if rows < _LEAST_ROWS:
-        return {**blank, "rows": rows, "note": f"{quantity(rows, 'row')}, fewer than {_LEAST_ROWS}"}
-    summed = _sum_lags(estimate)
+    if rows < LEAST_ROWS:
+        return {**blank, "rows": rows, "note": f"{quantity(rows, 'row')}, fewer than {LEAST_ROWS}"}
     try:
-        if adjustment == "vasicek":
-            summed = shrink_betas(summed)
-        elif adjustment == "blume":
-            summed = shrink_betas(summed, how="blume", line=BLUME_1971)
+        summed = adjusted_betas(estimate, adjustment)
     except UltrumError as fault:
         return {**blank, "rows": rows, "note": str(fault)}
     place = summed.assets.index(asset)
     beta, error = (float(summed.coefficients["beta"].iloc[place]), float(np.sqrt(summed.covariance[place, 1, 1])))
     reach = error * float(t_quantile(0.95, float(estimate.df.iloc[place])))
     return {"beta": beta, "error": error, "low": beta - reach, "high": beta + reach, "rows": rows, "note": ""}
+
+
+def adjusted_betas(estimate: BetaTable, adjustment: str) -> BetaTable:
+    """One beta per company, the sum over leads and lags, after an adjustment (none, vasicek or blume).
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> betas = ul.factor_betas(ul.practice.panel(), ["market"])
+    >>> round(float(adjusted_betas(betas, "blume").coefficients["beta"]["BRTW"]), 3)
+    0.725
+    """
+    summed = _sum_lags(estimate)
+    if adjustment == "vasicek":
+        return shrink_betas(summed)
+    return shrink_betas(summed, how="blume", line=BLUME_1971) if adjustment == "blume" else summed
 
 
 def _sum_lags(table: BetaTable) -> BetaTable:

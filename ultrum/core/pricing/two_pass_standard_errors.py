@@ -135,42 +135,64 @@ def misspecification_robust(
     positions : ndarray of int, shape (T,), optional
         Period of each observation, so that lags count periods.
     """
-    rows = len(R)
-    mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
-    spread = f.T @ f / rows
-    beta = np.linalg.solve(spread, f.T @ off / rows).T
-    X = np.column_stack([np.ones(R.shape[1]), beta])
-    W = np.linalg.inv(off.T @ off / rows) if gls else np.eye(R.shape[1])
-    H = np.linalg.inv(X.T @ W @ X)
-    A = H @ X.T @ W
-    premia, moves = A @ mean, off @ A.T
-    error = mean - X @ premia
-    u = off @ W @ error
-    scaled = f @ np.linalg.inv(spread)
-    w = scaled @ premia[1:]
-    phi = moves - np.column_stack([np.zeros(rows), f])
-    z = np.column_stack([np.zeros(rows), u[:, None] * scaled])
-    h = moves - phi * w[:, None] + z @ H
+    rows, section = len(R), _CrossSection.of(R, F, gls)
+    phi = section.moves - np.column_stack([np.zeros(rows), section.f])
+    z = np.column_stack([np.zeros(rows), section.u[:, None] * section.scaled])
+    h = section.moves - phi * section.w[:, None] + z @ section.H
     if gls:
-        h = h - moves * u[:, None]
-    scale = rows / (rows - X.shape[1])
+        h = h - section.moves * section.u[:, None]
+    scale = rows / (rows - section.X.shape[1])
     covariance = bartlett_sum(h - h.mean(axis=0), lags, positions) / rows**2 * scale
-    r2, r2_error = _fit_of_means(mean, off, W, error, u, w, gls, lags, positions)
-    return RobustPremia(premia, np.asarray(covariance), r2, r2_error, R @ A.T, X @ premia)
+    r2, influence = _r2_and_influence(
+        section.mean, section.off, section.W, section.error, section.u, section.w, gls
+    )
+    r2_error = float(np.sqrt(bartlett_sum(influence[:, None], lags, positions)[0, 0])) / rows
+    return RobustPremia(
+        section.premia, np.asarray(covariance), r2, r2_error, R @ section.A.T, section.X @ section.premia
+    )
 
 
-def _fit_of_means(
-    mean: Floats,
-    off: Floats,
-    W: Floats,
-    error: Floats,
-    u: Floats,
-    w: Floats,
-    gls: bool,
-    lags: int,
-    positions: Ints | None,
-) -> tuple[float, float]:
-    """R² = 1 − e'We/e₀'We₀ and its standard error, valid where it is neither zero nor one."""
+@dataclass(frozen=True)
+class _CrossSection:
+    """One regression of mean returns on betas, with the series of Kan, Robotti and Shanken (2013)."""
+
+    mean: Floats
+    off: Floats
+    f: Floats
+    X: Floats
+    W: Floats
+    H: Floats
+    A: Floats
+    premia: Floats
+    moves: Floats
+    error: Floats
+    u: Floats
+    scaled: Floats
+    w: Floats
+
+    @classmethod
+    def of(cls, R: Floats, F: Floats, gls: bool) -> _CrossSection:
+        """From excess returns (T, N) and factors (T, K)."""
+        rows = len(R)
+        mean, off, f = R.mean(axis=0), R - R.mean(axis=0), F - F.mean(axis=0)
+        spread = f.T @ f / rows
+        beta = np.linalg.solve(spread, f.T @ off / rows).T
+        X = np.column_stack([np.ones(R.shape[1]), beta])
+        W = np.linalg.inv(off.T @ off / rows) if gls else np.eye(R.shape[1])
+        H = np.linalg.inv(X.T @ W @ X)
+        A = H @ X.T @ W
+        premia = A @ mean
+        error = mean - X @ premia
+        scaled = f @ np.linalg.inv(spread)
+        return cls(
+            mean, off, f, X, W, H, A, premia, off @ A.T, error, off @ W @ error, scaled, scaled @ premia[1:]
+        )
+
+
+def _r2_and_influence(
+    mean: Floats, off: Floats, W: Floats, error: Floats, u: Floats, w: Floats, gls: bool
+) -> tuple[float, Floats]:
+    """R² = 1 − e'We/e₀'We₀ and the influence of each observation, valid where R² is neither zero nor one."""
     ones = np.ones(len(mean))
     plain = mean - ones * (ones @ W @ mean) / (ones @ W @ ones)
     total, left = float(plain @ W @ plain), float(error @ W @ error)
@@ -178,8 +200,23 @@ def _fit_of_means(
     n = -2.0 * u * y + 2.0 * (1.0 - r2) * v
     if gls:
         n = n + u**2 - (1.0 - r2) * v**2
-    n = (n - n.mean())[:, None] / total
-    return r2, float(np.sqrt(bartlett_sum(n, lags, positions)[0, 0])) / len(off)
+    return r2, (n - n.mean()) / total
+
+
+def cross_sectional_fit(R: Floats, F: Floats, gls: bool) -> tuple[float, Floats]:
+    """R² of mean returns on betas and a constant, and the influence of each observation on it, (T,).
+
+    Parameters
+    ----------
+    R, F : ndarray, shape (T, N) and (T, K)
+        Excess returns and factors, without missing values.
+    gls : bool
+        Whether to weight by the inverse covariance of returns.
+    """
+    section = _CrossSection.of(R, F, gls)
+    return _r2_and_influence(
+        section.mean, section.off, section.W, section.error, section.u, section.w, gls
+    )
 
 
 @dataclass(frozen=True)

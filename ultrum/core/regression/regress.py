@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, Final, cast, overload
+from typing import Any, Final, Literal, cast, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -187,6 +187,28 @@ def regress(
     warn_of_persistent_scores(table)
     warn_of_trends(Y, X, left, right)
     return table.fit(left.names[0]) if single else table
+
+
+def estimate_table(
+    Y: pd.DataFrame, X: pd.DataFrame, *, errors: str = "hac", lags: int | Literal["automatic"] | None = None
+) -> BetaTable:
+    """The regressions of :func:`regress` without its warnings, for many samples one after another.
+
+    Parameters
+    ----------
+    Y, X : DataFrame, shape (T, N) and (T, K)
+        Dependent variables and factors; a constant is added.
+    errors : str
+    lags : int or {"automatic"}, optional
+
+    Examples
+    --------
+    >>> y, x = pd.DataFrame({"y": [1.0, 2.1, 2.9, 4.0]}), pd.DataFrame({"x": [1.0, 2, 3, 4]})
+    >>> round(float(estimate_table(y, x, errors="classical").coefficients.loc["y", "x"]), 2)
+    0.98
+    """
+    left, right, _ = inputs.match_rows(inputs.observations_of(Y, "y")[0], inputs.observations_of(X, "x")[0])
+    return estimate_columns(left, inputs.with_constant(right), rule_of(errors, lags, None, None, left.index))
 
 
 def _losses(table: BetaTable, whole: Observations, y: object) -> dict[str, Ints]:

@@ -1,0 +1,1 @@
+"""Comparison of factor models, of Sharpe ratios and of forecasts of beta."""

@@ -1,0 +1,301 @@
+"""Tests of forecasts: Mincer–Zarnowitz, Diebold–Mariano, and the model confidence set."""
+
+from __future__ import annotations
+
+import textwrap
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+import scipy.special
+
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.array_types import Bools, Floats
+from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.regression.engine.bootstrap import block_length, stationary_rows
+from ultrum.core.regression.fit import Fit
+from ultrum.core.regression.inference import TestResult
+from ultrum.core.regression.inputs import CONSTANT
+from ultrum.core.regression.regress import regress
+from ultrum.errors import EstimationError
+
+_FEWEST: Final = 10  # forecasts
+_AT_ONCE: Final = 1 << 22  # losses of draws held at a time
+
+
+@validate_arguments
+def mincer_zarnowitz_test(realised: pd.Series, forecasts: pd.Series, *, clusters: object = None) -> TestResult:
+    """Mincer–Zarnowitz test: in a regression of outcomes on forecasts, is the constant zero and the slope one?
+
+    Parameters
+    ----------
+    realised, forecasts : Series, shape (n,)
+        Outcomes and their forecasts, matched by label; pairs without one of them are left out.
+    clusters : Series, optional
+        Label of each forecast, such as its date, within which errors are correlated; by default HAC errors.
+
+    Returns
+    -------
+    TestResult
+        Wald test; the note has the constant and the slope.
+
+    Raises
+    ------
+    EstimationError
+        If fewer than ten pairs are complete, or the forecasts do not vary.
+
+    References
+    ----------
+    Mincer, J., and V. Zarnowitz (1969), The evaluation of economic forecasts, in: Economic Forecasts and Expectations,
+    NBER.
+
+    Examples
+    --------
+    >>> rng = np.random.default_rng(0)
+    >>> f = pd.Series(rng.normal(size=200))
+    >>> mincer_zarnowitz_test(f + rng.normal(size=200), f).p_value > 0.05
+    True
+    """
+    fit = forecast_regression(realised, forecasts, clusters)
+    test = fit.test([[1.0, 0.0], [0.0, 1.0]], [0.0, 1.0])
+    a, b = fit.coefficients
+    return TestResult(
+        test.statistic,
+        test.distribution,
+        test.df,
+        test.p_value,
+        f"constant {a:.3g}, slope {b:.3g}; {quantity(fit.nobs, 'forecast')}",
+        "forecasts are unbiased and efficient (constant zero, slope one)",
+    )
+
+
+def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: object = None) -> Fit:
+    """Regression of outcomes on a constant and their forecasts.
+
+    Examples
+    --------
+    >>> f = pd.Series(np.arange(12.0))
+    >>> forecast_regression(2.0 * f + np.tile([0.1, -0.1], 6), f).coefficients.round(2).tolist()
+    [0.05, 1.99]
+    """
+    both = pd.concat({"realised": realised, "forecast": forecasts}, axis=1, join="inner").dropna()
+    if len(both) < _FEWEST:
+        raise EstimationError(
+            f"mincer_zarnowitz_test: {quantity(len(both), 'complete pair')} of forecast and outcome; at least "
+            f"{_FEWEST} are needed."
+        )
+    values = both.reset_index(drop=True)
+    design = pd.DataFrame({CONSTANT: np.ones(len(values)), "forecast": values["forecast"]})
+    options: dict[str, object] = {"errors": "hac"}
+    if clusters is not None:
+        labels = clusters.reindex(both.index) if isinstance(clusters, pd.Series) else pd.Series(clusters)
+        options = {"errors": "cr3", "clusters": labels.to_numpy()}
+    return regress(values["realised"], design, constant=False, **options)
+
+
+@validate_arguments
+def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon: int = 1) -> TestResult:
+    r"""Diebold–Mariano test: do two forecasts have the same expected loss?
+
+    The mean difference of losses over its standard error with h − 1 autocovariances, times
+    :math:`\sqrt{(n+1-2h+h(h-1)/n)/n}`, is compared with Student's t on n − 1 degrees of freedom (Harvey, Leybourne and
+    Newbold 1997). Where the sum of autocovariances is not positive, Bartlett weights are used.
+
+    Parameters
+    ----------
+    losses, other_losses : Series, shape (n,)
+        Losses of the two forecasts in order of time, such as squared errors, matched by label.
+    horizon : int
+        Steps by which a forecast looks ahead; forecasts of h steps have errors that overlap h − 1 periods.
+
+    Returns
+    -------
+    TestResult
+        A negative statistic says that the first forecast has the smaller losses.
+
+    Raises
+    ------
+    EstimationError
+        If fewer than ten differences are complete, or all are the same.
+
+    References
+    ----------
+    Diebold, F. X., and R. S. Mariano (1995), Comparing predictive accuracy. Journal of Business & Economic Statistics
+    13, 253–263. Harvey, D., S. Leybourne and P. Newbold (1997), Testing the equality of prediction mean squared errors.
+    International Journal of Forecasting 13, 281–291.
+
+    Examples
+    --------
+    >>> a = pd.Series([1.0, 2.0, 1.5, 1.0, 2.2, 1.1, 0.9, 1.4, 1.8, 1.2])
+    >>> round(diebold_mariano_test(a, a * 0 + 1.5).statistic, 2)
+    -0.65
+    """
+    both = pd.concat([losses, other_losses], axis=1, join="inner").dropna().to_numpy(float)
+    n = len(both)
+    if n < _FEWEST or not 1 <= horizon < n / 2:
+        raise EstimationError(
+            f"diebold_mariano_test: {quantity(n, 'difference')} and horizon={horizon}; at least {_FEWEST} differences "
+            "and more than two horizons are needed."
+        )
+    difference = both[:, 0] - both[:, 1]
+    statistic, weights = _loss_t(difference, horizon)
+    p = float(2.0 * scipy.special.stdtr(n - 1, -abs(statistic)))
+    note = f"mean difference {difference.mean():.4g}; {quantity(n, 'forecast')}, {weights}"
+    return TestResult(statistic, f"t({n - 1})", (n - 1,), p, note, "both forecasts have the same expected loss")
+
+
+def _loss_t(difference: Floats, horizon: int) -> tuple[float, str]:
+    """The corrected t of a mean difference of losses, and the weights of the autocovariances."""
+    n = len(difference)
+    off = difference - difference.mean()
+    if np.abs(off).max() <= 1e-12 * np.abs(difference).max():
+        raise EstimationError("diebold_mariano_test: the differences do not vary, so there is nothing to test.")
+    covariances = np.array([off[lag:] @ off[: n - lag] for lag in range(horizon)]) / n
+    variance, weights = float(covariances[0] + 2.0 * covariances[1:].sum()), "equal weights"
+    if not variance > 0.0:
+        bartlett = 1.0 - np.arange(1, horizon) / horizon
+        variance, weights = float(covariances[0] + 2.0 * bartlett @ covariances[1:]), "Bartlett weights"
+    correction = np.sqrt((n + 1 - 2 * horizon + horizon * (horizon - 1) / n) / n)
+    return float(correction * difference.mean() / np.sqrt(variance / n)), weights
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ModelConfidenceSet(TextInNotebooks):
+    """The forecasts that contain the best one with a stated probability.
+
+    Attributes
+    ----------
+    table : DataFrame
+        By forecast, largest p value first: ``mean_loss``, ``p_value`` (of the step in which it would leave), and
+        ``included``.
+    level : float
+        Probability with which the set contains the best forecast.
+    nobs : int
+    basis : str
+    """
+
+    table: pd.DataFrame
+    level: float
+    nobs: int
+    basis: str
+
+    @property
+    def included(self) -> list[str]:
+        """Forecasts in the set."""
+        return [str(name) for name in self.table.index[self.table["included"]]]
+
+    def to_frame(self) -> pd.DataFrame:
+        """The forecasts with their p values.
+
+        Returns
+        -------
+        DataFrame
+        """
+        return self.table.copy()
+
+    def __repr__(self) -> str:
+        return f"{table_text(self.table)}\n{textwrap.fill(self.basis, WIDTH)}"
+
+
+@validate_arguments
+def model_confidence_set(
+    losses: pd.DataFrame, *, level: float = 0.9, block: float | None = None, draws: int = 999, seed: int = 0
+) -> ModelConfidenceSet:
+    """Model confidence set (Hansen, Lunde and Nason 2011): forecasts that cannot be told from the best one.
+
+    Forecasts leave one by one, the one with the largest t of its mean loss less the average loss first, while the
+    largest t is significant in a block bootstrap. A forecast's p value is the largest up to its own step.
+
+    Parameters
+    ----------
+    losses : DataFrame, shape (n, M)
+        Losses of each forecast in order of time.
+    level : float
+        Probability with which the set contains the best forecast.
+    block : float, optional
+        Mean length of a block, by default by Patton, Politis and White (2009) for the differences.
+    draws, seed : int
+        Draws of the stationary bootstrap.
+
+    Returns
+    -------
+    ModelConfidenceSet
+
+    Raises
+    ------
+    EstimationError
+        If there are fewer than two forecasts or ten complete rows, or two forecasts have the same losses.
+
+    References
+    ----------
+    Hansen, P. R., A. Lunde and J. M. Nason (2011), The model confidence set. Econometrica 79, 453–497.
+
+    Examples
+    --------
+    >>> rng = np.random.default_rng(0)
+    >>> made = model_confidence_set(pd.DataFrame(rng.normal([0.0, 0.0, 1.0], 1.0, (100, 3)), columns=list("abc")))
+    >>> made.included
+    ['b', 'a']
+    """
+    if losses.shape[1] < 2:
+        raise EstimationError("model_confidence_set: one forecast; pass the losses of at least two.")
+    numbers = losses.to_numpy(float)
+    whole: Bools = np.asarray(np.isfinite(numbers).all(axis=1))
+    L = numbers[whole]
+    if len(L) < _FEWEST:
+        raise EstimationError(
+            f"model_confidence_set: {quantity(len(L), 'complete row')} of losses; at least {_FEWEST} are needed."
+        )
+    names = [str(n) for n in losses.columns]
+    apart = L - L.mean(axis=1, keepdims=True)
+    _refuse_copies(L, names)
+    length = block_length(apart) if block is None else block
+    drawn = _drawn_means(L, length, draws, seed)
+    mean, p_values, left = L.mean(axis=0), np.ones(len(names)), list(range(len(names)))
+    largest = 0.0
+    while len(left) > 1:
+        p, worst = _equal_losses(mean[left], drawn[:, left])
+        largest = max(largest, p)
+        p_values[left[worst]] = largest
+        left.pop(worst)
+    table = pd.DataFrame(
+        {"mean_loss": mean, "p_value": p_values, "included": p_values > 1.0 - level},
+        pd.Index(names, name="forecast"),
+    )
+    order = np.lexsort([mean, -p_values])
+    basis = (
+        f"{100 * level:g} % model confidence set; {quantity(len(L), 'forecast date')}, "
+        f"{quantity(int((~whole).sum()), 'incomplete row')} dropped; {draws} draws in blocks of {length:.1f} on "
+        f"average, seed {seed}"
+    )
+    return ModelConfidenceSet(table.iloc[order], level, len(L), basis)
+
+
+def _refuse_copies(L: Floats, names: list[str]) -> None:
+    """Refuse forecasts with the same losses, of which none could leave."""
+    size = np.abs(L).max()
+    for k in range(1, len(names)):
+        same = np.abs(L[:, :k] - L[:, [k]]).max(axis=0) <= 1e-12 * size
+        if same.any():
+            raise EstimationError(
+                f"model_confidence_set: {names[int(np.argmax(same))]} and {names[k]} have the same losses. Remove one."
+            )
+
+
+def _drawn_means(L: Floats, length: float, draws: int, seed: int) -> Floats:
+    """Mean losses of each draw less those of the sample, (draws, M)."""
+    rows = stationary_rows(len(L), draws, length, seed)
+    step = max(1, _AT_ONCE // L.size)
+    means = [L[rows[first : first + step]].mean(axis=1) for first in range(0, draws, step)]
+    return np.asarray(np.concatenate(means) - L.mean(axis=0))
+
+
+def _equal_losses(mean: Floats, drawn: Floats) -> tuple[float, int]:
+    """P value of equal mean losses, and the place of the worst forecast."""
+    off = mean - mean.mean()
+    moves = drawn - drawn.mean(axis=1, keepdims=True)
+    error = np.sqrt(np.mean(moves**2, axis=0))
+    t = off / error
+    largest = (moves / error).max(axis=1)
+    return float((1 + np.sum(largest >= t.max())) / (len(drawn) + 1)), int(np.argmax(t))
