@@ -14,9 +14,10 @@ from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
     from ultrum.practice.service import Service
+    from ultrum.practice.simulated_forecasts import Forecasts
     from ultrum.practice.simulated_stocks import Stocks
 
-__all__ = ["Truth", "demo_study", "panel", "serve", "sources_at", "stocks", "truth"]
+__all__ = ["Truth", "demo_study", "forecasts", "panel", "serve", "sources_at", "stocks", "truth"]
 
 
 def serve(port: int = 0, *, delay: float = 0.0, as_of: str = "", today: str = LAST_DAY) -> Service:
@@ -107,6 +108,30 @@ def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> S
     from ultrum.practice.simulated_stocks import SEED, simulate_stocks
 
     return simulate_stocks(count, months, SEED if seed is None else seed)
+
+
+def forecasts(seed: int | None = None) -> Forecasts:
+    """Analysts' forecasts for the listed companies, with known bias and costs of equity; nothing is downloaded.
+
+    Parameters
+    ----------
+    seed : int, optional
+        Seed of another world; by default the shipped one.
+
+    Returns
+    -------
+    Forecasts
+        Forecasts of the last day, past ones with outcomes, and the truth.
+
+    Examples
+    --------
+    >>> forecasts().history.columns.tolist()
+    ['asset', 'period', 'forecast', 'outcome']
+    """
+    from ultrum.practice.simulated_forecasts import simulate_forecasts
+    from ultrum.practice.simulated_world import SEED
+
+    return simulate_forecasts(SEED if seed is None else seed)
 
 
 def demo_study() -> Path:

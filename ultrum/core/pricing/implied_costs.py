@@ -1,0 +1,712 @@
+"""Implied cost of equity: the discount rate at which forecasts of dividends or earnings are worth the price."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Final, Literal
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import LARGEST_RATE, validate_arguments
+from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, quantity, table_text
+from ultrum.core.pricing.premium import Premium
+from ultrum.core.returns.yields import check_annual_rate
+from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
+
+ValuationModel = Literal[
+    "constant growth", "two-stage", "H-model", "residual income", "abnormal earnings growth"
+]
+_HIGHEST: Final = 1.0  # discount rate looked at
+_GRID: Final = 400  # rates at which values are compared with the price
+_HALVINGS: Final = 50
+_JUST_ABOVE: Final = 1e-6  # the growth rate at which a value is infinite
+_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
+    "constant growth": ("dividend_1", "growth"),
+    "two-stage": ("dividend_1", "growth", "growth_years"),
+    "H-model": ("dividend_0", "growth", "growth_years"),
+    "residual income": ("book_value", "payout", "earnings_1"),
+    "abnormal earnings growth": ("earnings_1", "earnings_2", "dividend_1"),
+}
+_OPTIONAL: Final = ("price", "forecast_sd", "analysts", "growth_sd", "years_to_first")
+_LEVELS: Final = ("dividend", "earnings")  # scaled by the correction of a bias and by its errors
+_PERPETUAL: Final = ("two-stage", "H-model", "abnormal earnings growth")
+_PARTS: Final = ("forecasts", "growth", "long-run growth", "bias")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ImpliedCosts(TextInNotebooks):
+    """Implied costs of equity with the uncertainty of their inputs.
+
+    Attributes
+    ----------
+    table : DataFrame
+        By asset: ``cost`` (annual; missing unless there is exactly one), ``standard_error``, ``roots``, and ``note``.
+    shares : DataFrame
+        Share of each input in the variance: ``forecasts`` and ``growth`` of the company, ``long-run growth`` and
+        ``bias`` in common.
+    drawn : DataFrame, shape (draws, N)
+        Costs under drawn inputs, for intervals and for the market.
+    model : str
+    basis : str
+    """
+
+    table: pd.DataFrame
+    shares: pd.DataFrame
+    drawn: pd.DataFrame
+    model: str
+    basis: str
+
+    @property
+    def value(self) -> pd.Series:
+        """Annual cost of equity by asset."""
+        return self.table["cost"]
+
+    @property
+    def standard_error(self) -> pd.Series:
+        """Its standard error, from the spread of forecasts and growth."""
+        return self.table["standard_error"]
+
+    def interval(self, level: float = 0.95) -> pd.DataFrame:
+        """Quantiles of the costs under drawn inputs.
+
+        Parameters
+        ----------
+        level : float
+            Between 0 and 1.
+
+        Returns
+        -------
+        DataFrame
+            Columns ``low`` and ``high``; missing where no input has a spread.
+        """
+        if not 0.0 < level < 1.0:
+            raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
+        tails = self.drawn.quantile([0.5 - level / 2.0, 0.5 + level / 2.0]).T
+        tails.columns = pd.Index(["low", "high"])
+        return tails.mask(~(self.standard_error > 0.0))
+
+    def to_frame(self) -> pd.DataFrame:
+        """Costs with their 95 % intervals.
+
+        Returns
+        -------
+        DataFrame
+        """
+        return self.table[["cost", "standard_error"]].join(self.interval()).join(self.table[["roots", "note"]])
+
+    def __repr__(self) -> str:
+        shown = self.to_frame().drop(columns="roots")
+        return f"{table_text(shown)}\n{textwrap.fill(self.basis, WIDTH)}"
+
+
+@validate_arguments
+def implied_cost_of_equity(
+    forecasts: pd.DataFrame,
+    *,
+    model: ValuationModel = "two-stage",
+    long_run_growth: float | None = None,
+    long_run_growth_error: float = 0.0,
+    fade_years: int = 0,
+    persistence: float = 0.0,
+    bias: float | pd.Series = 0.0,
+    bias_error: float = 0.0,
+    draws: int = 999,
+    seed: int = 0,
+) -> ImpliedCosts:
+    r"""Implied cost of equity: the rate at which forecast dividends or earnings are worth the price.
+
+    Parameters
+    ----------
+    forecasts : DataFrame
+        A row per asset, amounts per share in the currency of ``price``, rates in decimals. By model:
+
+        - ``constant growth`` (Gordon and Shapiro 1956): ``dividend_1 growth``;
+        - ``two-stage``: ``dividend_1 growth growth_years``, then ``long_run_growth``;
+        - ``H-model`` (Fuller and Hsia 1984): ``dividend_0 growth growth_years``, the years in which growth declines
+          linearly to ``long_run_growth`` (twice the H of the paper);
+        - ``residual income`` (Ohlson 1995): ``book_value payout earnings_1``, further ``earnings_2`` …;
+        - ``abnormal earnings growth`` (Ohlson and Juettner-Nauroth 2005): ``earnings_1 earnings_2 dividend_1``.
+
+        Optional: ``forecast_sd``, the standard deviation across analysts as a share of the forecast, with
+        ``analysts``, their number; ``growth_sd``; ``years_to_first``, years from the price to the first payment,
+        1 by default. Other columns are not used, and named.
+    model : str
+        One of the models above.
+    long_run_growth : float, optional
+        Growth for ever after, annual; for the models that need one.
+    long_run_growth_error : float
+        Its standard error, common to all assets.
+    fade_years : int
+        Residual income: years in which the return on equity falls linearly to the cost of equity after the last
+        forecast; 0 for none.
+    persistence : float
+        Residual income: share of each year's residual income that persists to the next for ever after (Ohlson
+        1995); instead of ``fade_years``.
+    bias : float or Series by asset
+        Share by which forecasts exceed outcomes, as by :func:`forecast_bias`; amounts are divided by 1 + bias.
+    bias_error : float
+        Its standard error, common to all assets.
+    draws, seed : int
+        Draws of the inputs.
+
+    Returns
+    -------
+    ImpliedCosts
+        A cost is given only where exactly one rate solves the equation; ``roots`` counts them between 0 and 100 %
+        and ``note`` says why there is none.
+
+    Raises
+    ------
+    EstimationError
+        If a column is missing, an option does not belong to the model, or an asset is listed twice.
+    UnitError
+        If a growth rate or a payout looks like percent.
+
+    Warns
+    -----
+    DataWarning
+        If an asset has no cost.
+
+    Notes
+    -----
+    Dividend models with positive dividends have exactly one root above the growth rate, since their value falls
+    from infinity to zero. Residual income can have none or several; values are compared with the price at 400 rates.
+    See docs/formulas.md.
+
+    References
+    ----------
+    Fuller, R. J., and C.-C. Hsia (1984), A simplified common stock valuation model. Financial Analysts Journal 40(5),
+    49–56. Ohlson, J. A. (1995), Earnings, book values, and dividends in equity valuation. Contemporary Accounting
+    Research 11, 661–687. Ohlson, J. A., and B. E. Juettner-Nauroth (2005), Expected EPS and EPS growth as determinants
+    of value. Review of Accounting Studies 10, 349–365.
+
+    Examples
+    --------
+    >>> stock = pd.DataFrame({"price": [50.0], "dividend_1": [2.0], "growth": [0.03]}, ["BRTW"])
+    >>> round(float(implied_cost_of_equity(stock, model="constant growth").value["BRTW"]), 4)
+    0.07
+    """
+    _check_options(model, long_run_growth, long_run_growth_error, fade_years, persistence)
+    columns, unused = _check_columns(forecasts, model)
+    options = _Options(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
+    inputs = _Inputs.of(forecasts, columns, bias)
+    value = _VALUES[model]
+    cost, roots, notes = _solve(model, value, inputs, options)
+    errors = {
+        "forecasts": inputs.relative_error,
+        "growth": inputs.growth_error,
+        "long-run growth": np.full(len(cost), long_run_growth_error),
+        "bias": np.full(len(cost), bias_error) / (1.0 + inputs.bias),
+    }
+    drawn = _draw_costs(value, inputs, options, cost, errors, draws, seed)
+    shares, spread = _variance_shares(value, inputs, options, cost, errors)
+    index = pd.Index(forecasts.index, name="asset")
+    known = np.isfinite(drawn).mean(axis=0) > 0.99
+    deviation = np.where(spread > 0.0, np.std(np.where(np.isfinite(drawn), drawn, cost), axis=0, ddof=1), 0.0)
+    notes = [
+        note or ("" if k or not np.isfinite(c) else "some drawn inputs have no cost")
+        for note, k, c in zip(notes, known, cost, strict=True)
+    ]
+    table = pd.DataFrame(
+        {
+            "cost": cost,
+            "standard_error": np.where(np.isfinite(cost) & known, deviation, np.nan),
+            "roots": roots,
+            "note": notes,
+        },
+        index,
+    )
+    missing = list(map(str, index[~np.isfinite(cost)]))
+    if missing:
+        first = notes[int(np.flatnonzero(~np.isfinite(cost))[0])]
+        warn_user(f"implied_cost_of_equity: no cost for {name_list(missing)}; {missing[0]}: {first}.")
+    basis = _basis(model, options, inputs, long_run_growth_error, bias_error, unused, len(cost) - len(missing))
+    return ImpliedCosts(
+        table, pd.DataFrame(shares, index, list(_PARTS)), pd.DataFrame(drawn, columns=index), model, basis
+    )
+
+
+@dataclass(frozen=True)
+class _Options:
+    """Long-run growth, and what follows the last forecast of earnings."""
+
+    growth: float | Floats
+    fade_years: int
+    persistence: float
+
+
+@dataclass(frozen=True)
+class _Inputs:
+    """Forecasts of N assets by column, (N,), after the correction of bias."""
+
+    columns: Mapping[str, Floats]
+    price: Floats
+    wait: Floats
+    relative_error: Floats
+    growth_error: Floats
+    bias: Floats
+
+    @classmethod
+    def of(cls, frame: pd.DataFrame, columns: list[str], bias: float | pd.Series) -> _Inputs:
+        """Numbers of a table, amounts divided by one plus the bias."""
+        if isinstance(bias, pd.Series):
+            shift = bias.reindex(frame.index).to_numpy(dtype=float)
+            absent = [str(a) for a, b in zip(frame.index, shift, strict=True) if not np.isfinite(b)]
+            if absent:
+                raise EstimationError(f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number.")
+        else:
+            shift = np.full(len(frame), float(bias))
+        if not (np.abs(shift) < 1.0).all():
+            raise UnitError("bias is a share in decimals, 0.08 where forecasts are 8 % too high.")
+        numbers = {c: frame[c].to_numpy(dtype=float) for c in columns}
+        numbers = {
+            c: v / (1.0 + shift) if c.startswith(_LEVELS) and c != "dividend_0" else v for c, v in numbers.items()
+        }
+
+        def optional(name: str, default: float) -> Floats:
+            given = frame[name] if name in frame else pd.Series(default, frame.index)
+            return given.fillna(default).to_numpy(dtype=float)
+
+        analysts = optional("analysts", 1.0)
+        if not (analysts >= 1.0).all():
+            raise EstimationError("implied_cost_of_equity: analysts must be at least 1.")
+        sizes = optional("forecast_sd", 0.0), optional("growth_sd", 0.0)
+        if any((one < 0.0).any() for one in sizes):
+            raise EstimationError("implied_cost_of_equity: a standard deviation is negative.")
+        return cls(
+            numbers,
+            frame["price"].to_numpy(dtype=float),
+            optional("years_to_first", 1.0),
+            sizes[0] / np.sqrt(analysts),
+            sizes[1] / np.sqrt(analysts),
+            shift,
+        )
+
+    def moved(self, level: Floats, growth: Floats) -> _Inputs:
+        """Amounts times a factor, and growth plus a shift; both may have a leading axis of draws."""
+        columns = {
+            c: v * level if c.startswith(_LEVELS) else v + growth if c == "growth" else v
+            for c, v in self.columns.items()
+        }
+        return _Inputs(columns, self.price, self.wait, self.relative_error, self.growth_error, self.bias)
+
+    def earnings(self) -> list[Floats]:
+        """Forecasts of earnings by year."""
+        out = []
+        while f"earnings_{len(out) + 1}" in self.columns:
+            out.append(self.columns[f"earnings_{len(out) + 1}"])
+        return out
+
+
+# Values at a discount rate, one year before the first payment
+
+
+def _constant_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """D₁/(r − g)."""
+    return np.asarray(x.columns["dividend_1"] / (r - x.columns["growth"]))
+
+
+def _two_stage(r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """Dividends that grow at g for n years and at g∞ after them; n counts the payments up to the last of the stage.
+
+    D₁ Σ_{t=1..n} (1+g)^(t−1)/(1+r)^t + D₁(1+g)^(n−1)(1+g∞)/((r − g∞)(1+r)^n).
+    """
+    first, growth, years = (x.columns[c] for c in _NEEDS["two-stage"])
+    ratio = (1.0 + growth) / (1.0 + r)
+    equal = np.abs(growth - r) < 1e-9
+    stage = np.where(equal, years / (1.0 + r), (1.0 - ratio**years) / np.where(equal, 1.0, r - growth))
+    last = (1.0 + growth) ** (years - 1.0) / (1.0 + r) ** years
+    return np.asarray(first * (stage + last * (1.0 + options.growth) / (r - options.growth)))
+
+
+def _h_model(r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """D₀((1 + g∞) + H(g − g∞))/(r − g∞) with H half of the years of decline."""
+    last, growth, years = (x.columns[c] for c in _NEEDS["H-model"])
+    lift = 1.0 + options.growth + years / 2.0 * (growth - options.growth)
+    return np.asarray(last * lift / (r - options.growth))
+
+
+def _residual_income(r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """B₀ + Σ (E_t − rB_{t−1})/(1+r)^t with clean surplus; then the fade of the return on equity, or persistence."""
+    book, payout = x.columns["book_value"], x.columns["payout"]
+    total, discount = book + 0.0 * r, np.ones_like(r)
+    residual = np.zeros_like(total)
+    on_equity = np.zeros_like(total)
+    for earnings in x.earnings():
+        discount = discount * (1.0 + r)
+        residual, on_equity = earnings - r * book, earnings / book
+        total = total + residual / discount
+        book = book + (1.0 - payout) * earnings
+    for year in range(1, options.fade_years + 1):
+        discount = discount * (1.0 + r)
+        excess = (on_equity - r) * (1.0 - year / (options.fade_years + 1.0))
+        total = total + excess * book / discount
+        book = book * (1.0 + (1.0 - payout) * (r + excess))
+    if options.persistence:
+        total = total + residual * options.persistence / ((1.0 + r - options.persistence) * discount)
+    return np.asarray(total)
+
+
+def _abnormal_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """E₁/r + (E₂ + rD₁ − (1+r)E₁)/(r(r − g∞))."""
+    first, second, dividend = (x.columns[c] for c in _NEEDS["abnormal earnings growth"])
+    return np.asarray(
+        first / r + (second + r * dividend - (1.0 + r) * first) / (r * (r - options.growth))
+    )
+
+
+_Value = Callable[[Floats, _Inputs, _Options], Floats]
+_VALUES: Final[Mapping[str, _Value]] = {
+    "constant growth": _constant_growth,
+    "two-stage": _two_stage,
+    "H-model": _h_model,
+    "residual income": _residual_income,
+    "abnormal earnings growth": _abnormal_growth,
+}
+
+
+def _excess_value(value: _Value, r: Floats, x: _Inputs, options: _Options) -> Floats:
+    """Value at the day of the price less the price, as a share of it."""
+    with np.errstate(all="ignore"):
+        return np.asarray(value(r, x, options) * (1.0 + r) ** (1.0 - x.wait) / x.price - 1.0)
+
+
+def _lowest(model: str, x: _Inputs, options: _Options) -> Floats:
+    """The rate above which the value is finite, (N,)."""
+    if model == "constant growth":
+        floor = x.columns["growth"]
+    elif model in _PERPETUAL:
+        floor = np.full(len(x.price), options.growth)
+    else:
+        floor = np.zeros(len(x.price))
+    return np.maximum(floor, 0.0) + _JUST_ABOVE
+
+
+def _solve(
+    model: str, value: _Value, x: _Inputs, options: _Options
+) -> tuple[Floats, Ints, list[str]]:
+    """Cost, number of roots and reason of each asset."""
+    low = _lowest(model, x, options)
+    steps = np.linspace(0.0, 1.0, _GRID)[:, None] ** 2  # finer near the lowest rate
+    grid = low + (_HIGHEST - low) * steps
+    above = _excess_value(value, grid, x, options)
+    known: Bools = np.isfinite(above).all(axis=0) & (x.price > 0.0)
+    changes = np.diff(np.sign(above), axis=0) != 0
+    roots = np.where(known, changes.sum(axis=0), 0)
+    first = np.argmax(changes, axis=0)
+    column = np.arange(len(low))
+    cost = _bisect(value, x, options, grid[first, column], grid[np.minimum(first + 1, _GRID - 1), column])
+    cost = np.where(roots == 1, cost, np.nan)
+    notes = [
+        _reason(model, int(n), bool(k), float(a), float(p))
+        for n, k, a, p in zip(roots, known, above[0], x.price, strict=True)
+    ]
+    return cost, roots.astype(np.int64), notes
+
+
+def _reason(model: str, roots: int, known: bool, at_lowest: float, price: float) -> str:
+    """Why an asset has no cost; empty if it has one."""
+    if roots == 1:
+        return ""
+    if not price > 0.0:
+        return "the price is missing or not positive"
+    if not known:
+        return "an input is missing or not a number"
+    if roots > 1:
+        return f"{roots} rates solve the equation"
+    return (
+        "forecasts are worth less than the price at every rate"
+        if at_lowest < 0.0
+        else "forecasts are worth more than the price at every rate up to 100 %"
+    )
+
+
+def _bisect(value: _Value, x: _Inputs, options: _Options, low: Floats, high: Floats) -> Floats:
+    """The root between two rates at which the signs differ."""
+    sign = np.sign(_excess_value(value, low, x, options))
+    for _ in range(_HALVINGS):
+        middle = (low + high) / 2.0
+        left = np.sign(_excess_value(value, middle, x, options)) == sign
+        low, high = np.where(left, middle, low), np.where(left, high, middle)
+    return np.asarray((low + high) / 2.0)
+
+
+# Uncertainty: the roots under drawn inputs, and the share of each input
+
+
+def _draw_costs(
+    value: _Value,
+    x: _Inputs,
+    options: _Options,
+    cost: Floats,
+    errors: Mapping[str, Floats],
+    draws: int,
+    seed: int,
+) -> Floats:
+    """Costs under normal errors of the inputs, (draws, N); those of growth and bias in common are the same for all.
+
+    The root is followed from the cost by Newton steps, and missing where they do not settle.
+    """
+    if not any((e > 0.0).any() for e in errors.values()):
+        return np.broadcast_to(cost, (max(draws, 2), len(cost))).copy()
+    rng = np.random.default_rng(seed)
+    shape = max(draws, 2), len(cost)
+    level = 1.0 + errors["forecasts"] * rng.standard_normal(shape)
+    growth = errors["growth"] * rng.standard_normal(shape)
+    common = rng.standard_normal((2, shape[0], 1))
+    level = level / (1.0 + errors["bias"] * common[1])
+    moved = x.moved(level, growth)
+    drawn_options = _Options(options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence)
+    return _follow(value, moved, drawn_options, np.broadcast_to(cost, shape).copy())
+
+
+def _follow(value: _Value, x: _Inputs, options: _Options, start: Floats) -> Floats:
+    """Roots near a start, by Newton steps with numerical slopes that are halved where they leave the rates allowed."""
+    r = start
+    step = 1e-6
+    for _ in range(30):
+        at = _excess_value(value, r, x, options)
+        slope = (_excess_value(value, r + step, x, options) - at) / step
+        with np.errstate(all="ignore"):
+            following = r - at / slope
+        floor = np.maximum(options.growth, x.columns["growth"] if value is _constant_growth else 0.0)
+        floor = np.maximum(floor if value is not _residual_income else 0.0, 0.0) + _JUST_ABOVE
+        following = np.where(following <= floor, (r + floor) / 2.0, np.minimum(following, _HIGHEST))
+        if np.nanmax(np.abs(following - r), initial=0.0) < 1e-11:
+            break
+        r = following
+    settled = np.abs(_excess_value(value, r, x, options)) < 1e-6
+    return np.where(settled, r, np.nan)
+
+
+def _variance_shares(
+    value: _Value, x: _Inputs, options: _Options, cost: Floats, errors: Mapping[str, Floats]
+) -> tuple[Floats, Floats]:
+    """Share of each input in the variance of a cost, (N, 4), by its slopes; and the total standard deviation (N,)."""
+    step = 1e-5
+    none = np.zeros(len(cost))
+    one = np.ones(len(cost))
+    higher = {
+        "forecasts": (x.moved(one + step, none), options),
+        "growth": (x.moved(one, none + step), options),
+        "long-run growth": (x, _Options(options.growth + step, options.fade_years, options.persistence)),
+        "bias": (x.moved(1.0 / (one + step), none), options),
+    }
+    effects = np.column_stack(
+        [(_follow(value, *higher[part], cost.copy()) - cost) / step * errors[part] for part in _PARTS]
+    )
+    total = np.sum(effects**2, axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(total[:, None] > 0.0, effects**2 / total[:, None], np.nan), np.sqrt(total)
+
+
+# Checks and words
+
+
+def _check_options(
+    model: str, growth: float | None, growth_error: float, fade_years: int, persistence: float
+) -> None:
+    """Refuse options that do not belong to the model, and rates that look like percent."""
+    if model in _PERPETUAL and growth is None:
+        raise EstimationError(f"model='{model}' needs long_run_growth, such as 0.03.")
+    if model not in _PERPETUAL and (growth is not None or growth_error):
+        advice = " Put the growth into the column growth." if model == "constant growth" else " Use fade_years or persistence."
+        raise EstimationError(f"long_run_growth has no effect with model='{model}'.{advice}")
+    if model != "residual income" and (fade_years or persistence):
+        raise EstimationError(f"fade_years and persistence have no effect with model='{model}'; remove them.")
+    if fade_years and persistence:
+        raise EstimationError("Residual income: set fade_years or persistence, not both.")
+    if not 0.0 <= persistence <= 1.0 or not 0 <= fade_years <= 100:
+        raise EstimationError("persistence lies between 0 and 1, fade_years between 0 and 100.")
+    if growth is not None and abs(growth) > LARGEST_RATE:
+        raise UnitError(f"long_run_growth={growth}: decimals are expected, 0.03 for 3 %.")
+
+
+def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str]]:
+    """The columns of a model, and those that are not used."""
+    if frame.index.has_duplicates:
+        twice = sorted(map(str, frame.index[frame.index.duplicated()].unique()))
+        raise EstimationError(f"implied_cost_of_equity: {name_list(twice)} has more than one row.")
+    needed = ["price", *_NEEDS[model]]
+    absent = [c for c in needed if c not in frame]
+    if absent:
+        raise EstimationError(
+            f"model='{model}' needs the columns {', '.join(needed)}; '{absent[0]}' is missing: "
+            f"{one_of(absent[0], list(map(str, frame.columns)))}"
+        )
+    columns = list(_NEEDS[model])
+    while model == "residual income" and f"earnings_{len(columns) - 1}" in frame:
+        columns.append(f"earnings_{len(columns) - 1}")
+    wrong = [c for c in (*columns, *_OPTIONAL) if c in frame and frame[c].dtype.kind not in "fiu"]
+    if wrong:
+        raise EstimationError(f"implied_cost_of_equity: the column {wrong[0]} holds text; numbers are expected.")
+    for column in ("growth", "payout", "forecast_sd", "growth_sd"):
+        if column in frame and (frame[column].abs() > 2.0).any():
+            raise UnitError(
+                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are expected, 0.05 "
+                "for 5 %."
+            )
+    if "book_value" in columns and not (frame["book_value"].fillna(1.0) > 0).all():
+        negative = list(map(str, frame.index[frame["book_value"] <= 0]))
+        raise EstimationError(
+            f"Residual income: the book value of {name_list(negative)} is not positive. Remove the row."
+        )
+    return columns, [str(c) for c in frame if c not in (*columns, *_OPTIONAL)]
+
+
+def _basis(
+    model: str,
+    options: _Options,
+    x: _Inputs,
+    growth_error: float,
+    bias_error: float,
+    unused: list[str],
+    solved: int,
+) -> str:
+    """What the costs rest on."""
+    parts = [model if model.endswith("model") else f"{model} model", f"{solved} of {quantity(len(x.price), 'asset')} with exactly one root"]
+    if model in _PERPETUAL:
+        error = f" (standard error {percent(growth_error)} points)" if growth_error else ""
+        parts.append(f"long-run growth {percent(float(options.growth))} %{error}")
+    if model == "residual income":
+        after = (
+            f"return on equity fades to the cost over {options.fade_years} years"
+            if options.fade_years
+            else f"residual income persists by {options.persistence:g} a year"
+            if options.persistence
+            else "no residual income after the last forecast"
+        )
+        parts.append(f"{quantity(len(x.earnings()), 'year')} of earnings, {after}")
+    if np.any(x.bias != 0.0):
+        parts.append(f"forecasts divided by 1 + bias, mean bias {percent(float(x.bias.mean()))} % (error {percent(bias_error)})")
+    else:
+        parts.append("no correction of forecast bias")
+    if unused:
+        parts.append(f"columns not used: {name_list(unused)}")
+    return "; ".join(parts)
+
+
+# The bias of forecasts, and the market's implied premium
+
+
+@validate_arguments
+def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFrame:
+    """Bias of forecasts: by what share do they exceed outcomes?
+
+    Parameters
+    ----------
+    history : DataFrame
+        Past forecasts and what came: columns ``asset period forecast outcome``.
+    by_asset : bool
+        Whether to estimate it for each asset; by default one bias of all.
+
+    Returns
+    -------
+    DataFrame
+        By asset, or one row ``all``: ``bias``, the sum of forecasts over that of outcomes, less one; its
+        ``standard_error`` clustered by period, since forecasts of a year miss together; ``n`` and ``left_out``.
+
+    Raises
+    ------
+    EstimationError
+        If a column is missing, or there are fewer than three periods.
+
+    Notes
+    -----
+    Each asset counts by its size in ``outcome`` relative to its own mean, so that amounts per share of different
+    companies can be added; losses stay in the sums.
+
+    Examples
+    --------
+    >>> past = pd.DataFrame({"asset": "a", "period": [2020, 2021, 2022], "forecast": [1.1, 2.2, 3.3],
+    ...                      "outcome": [1.0, 2.0, 3.0]})
+    >>> round(float(forecast_bias(past)["bias"]["all"]), 3)
+    0.1
+    """
+    absent = [c for c in ("asset", "period", "forecast", "outcome") if c not in history]
+    if absent:
+        raise EstimationError(
+            f"forecast_bias: the column '{absent[0]}' is missing; {one_of(absent[0], list(map(str, history)))}"
+        )
+    whole = history[["asset", "period", "forecast", "outcome"]].replace([np.inf, -np.inf], np.nan)
+    used = whole.dropna()
+    size = used["outcome"].abs().groupby(used["asset"]).transform("mean")
+    used = used[size > 0]
+    scaled = used[["forecast", "outcome"]].div(size[size > 0], axis=0)
+    groups = used["asset"].astype(str) if by_asset else pd.Series("all", used.index)
+    rows = {}
+    for name, part in scaled.groupby(groups):
+        periods = used.loc[part.index, "period"]
+        total = float(part["outcome"].sum())
+        count = periods.nunique()
+        if count < 3 or not total > 0.0:
+            raise EstimationError(
+                f"forecast_bias: {name}: {quantity(count, 'period')} with forecasts and outcomes, which sum to "
+                f"{total:.4g}; at least 3 periods and a positive sum are needed."
+            )
+        bias = float(part["forecast"].sum()) / total - 1.0
+        score = (part["forecast"] - (1.0 + bias) * part["outcome"]).groupby(periods).sum() / total
+        error = float(np.sqrt((score**2).sum() * count / (count - 1.0)))
+        lost = int((whole["asset"].astype(str) == name).sum()) if by_asset else len(whole)
+        rows[str(name)] = (bias, error, len(part), lost - len(part))
+    return pd.DataFrame.from_dict(rows, orient="index", columns=["bias", "standard_error", "n", "left_out"])
+
+
+@validate_arguments
+def implied_premium(
+    costs: ImpliedCosts, market_values: pd.Series, risk_free: float, *, excess_of: str = ""
+) -> Premium:
+    """Implied market premium: the value-weighted implied cost of equity less the risk-free rate.
+
+    Parameters
+    ----------
+    costs : ImpliedCosts
+        Costs of the companies of a market.
+    market_values : Series by asset
+        Weights.
+    risk_free : float
+        Annual rate.
+    excess_of : str
+        Name of the rate, so that a cost of equity adds the same one.
+
+    Returns
+    -------
+    Premium
+        For ``premia=`` of :func:`ultrum.cost_of_equity`. Its standard error has the inputs in common (long-run
+        growth, bias) and those of each company; the basis has the share of market value covered.
+
+    Raises
+    ------
+    EstimationError
+        If no company with a cost has a positive market value.
+
+    Examples
+    --------
+    >>> stocks = pd.DataFrame({"price": [50.0, 20.0], "dividend_1": [2.0, 1.0], "growth": 0.03}, ["A", "B"])
+    >>> costs = implied_cost_of_equity(stocks, model="constant growth")
+    >>> round(implied_premium(costs, pd.Series({"A": 300.0, "B": 100.0}), 0.03).value, 4)
+    0.0425
+    """
+    rate = check_annual_rate(risk_free)
+    weights = market_values.reindex(costs.table.index).to_numpy(dtype=float)
+    if (weights < 0).any():
+        raise EstimationError("implied_premium: a market value is negative.")
+    usable = np.isfinite(costs.value.to_numpy()) & (weights > 0)
+    if not usable.any():
+        raise EstimationError("implied_premium: no company has both an implied cost and a positive market value.")
+    share = weights[usable] / weights[usable].sum()
+    value = float(costs.value.to_numpy()[usable] @ share) - rate
+    drawn = costs.drawn.to_numpy()[:, usable] @ share
+    error = float(np.nanstd(drawn, ddof=1)) if np.ptp(drawn[np.isfinite(drawn)]) > 1e-12 else 0.0
+    outside = market_values.drop(costs.table.index[usable], errors="ignore")
+    covered = float(weights[usable].sum() / market_values.sum())
+    without = f", without {name_list(list(map(str, outside.index)))}" if len(outside) else ""
+    basis = (
+        f"implied from {quantity(int(usable.sum()), 'company')}, {100 * covered:.0f} % of market "
+        f"value{without}; {costs.model}, risk-free rate {percent(rate)} %"
+    )
+    return Premium(value, error, np.inf, excess_of, basis)
