@@ -45,6 +45,8 @@ from .core.pricing.dimson_and_downside_betas import up_down_betas as up_down_bet
 from .core.pricing.factor_betas_and_shrinkage import factor_betas as factor_betas
 from .core.pricing.factor_betas_and_shrinkage import hierarchical_betas as hierarchical_betas
 from .core.pricing.factor_betas_and_shrinkage import shrink_betas as shrink_betas
+from .core.pricing.hierarchical_costs import HierarchicalCosts as HierarchicalCosts
+from .core.pricing.hierarchical_costs import hierarchical_cost_of_equity as hierarchical_cost_of_equity
 from .core.pricing.implied_costs import ImpliedCosts as ImpliedCosts
 from .core.pricing.implied_costs import forecast_bias as forecast_bias
 from .core.pricing.implied_costs import implied_cost_of_equity as implied_cost_of_equity

@@ -69,6 +69,23 @@ class Things:
         )
         self.sorted = ul.sort_portfolios(self.assets, {"past": self.assets}, groups=2)
         self.premia = {"market": ul.premium(self.market)}
+        self.two_factors = ul.align(
+            assets=self.assets,
+            factors=ul.SeriesTable.of(
+                [self.market, ul.excess(self.assets, self.bill)["f"].with_metadata(name="news")]
+            ),
+            risk_free=self.bill,
+            frequency=frequency,
+        )
+        many = random_frame("abcdefghij", self.panel.factors.index, 0.05)
+        self.many_betas = ul.regress(many, self.panel.factors)
+        self.expected = pd.DataFrame(
+            {"price": [50.0, 20.0], "dividend_1": [2.0, 1.0], "growth": 0.03}, ["a", "b"]
+        )
+        self.implied = ul.implied_cost_of_equity(self.expected, model="constant growth")
+        self.history = pd.DataFrame(
+            {"asset": "a", "period": [2020, 2021, 2022], "forecast": [1.1, 2.1, 3.4], "outcome": [1.0, 2.0, 3.0]}
+        )
         self.volume = self.daily.with_metadata(measure="flow", currency="")
         self.bought = pd.DataFrame({"asset": ["a"], "date": ["2005-06-01"], "units": [1.0]})
 
@@ -102,6 +119,24 @@ def calls(t):
         "portfolio_table": ([t.sorted, t.market, t.bill], {}),
         "monotonicity_tests": ([t.assets], {"draws": 49}),
         "mimicking_portfolios": ([t.market.with_metadata(name="news"), net], {}),
+        "spanning_test": ([t.assets, t.whole], {}),
+        "factor_spanning_regressions": ([net], {}),
+        "sharpe_ratio_tests": ([net, "a"], {"draws": 49}),
+        "compare_models": ([t.two_factors, {"one": ["market"], "two": ["news"]}], {"draws": 49}),
+        "mincer_zarnowitz_test": ([t.raw["assets"]["a"], t.raw["assets"]["b"]], {}),
+        "diebold_mariano_test": ([t.raw["assets"]["a"], t.raw["assets"]["b"]], {}),
+        "model_confidence_set": ([t.raw["assets"]], {"draws": 49}),
+        "evaluate_betas": (
+            [t.assets, t.whole],
+            {"risk_free": t.bill, "windows": ["P2Y"], "frequencies": ["M"], "every": "P6M", "draws": 49},
+        ),
+        "implied_cost_of_equity": ([t.expected], {"model": "constant growth"}),
+        "forecast_bias": ([t.history], {}),
+        "implied_premium": ([t.implied, pd.Series({"a": 2.0, "b": 1.0}), 0.02], {}),
+        "hierarchical_cost_of_equity": (
+            [t.many_betas, dict.fromkeys(t.many_betas.assets, "ships")],
+            {"premia": t.premia, "risk_free": 0.02, "draws": 49},
+        ),
         "adjust_prices": ([t.daily, t.paid], {}),
         "align": ([], {"assets": t.assets, "factors": t.market, "risk_free": t.bill, "frequency": t.frequency}),
         "beta_sensitivity": (

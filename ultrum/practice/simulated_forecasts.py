@@ -1,4 +1,6 @@
-"""Analysts' forecasts for the listed companies of the Lantern Sea, with a known bias and known costs of equity."""
+"""Analysts' forecasts for the listed companies of the Lantern Sea, with a known bias and known costs of
+equity.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,10 @@ _YEARS: Final = 5
 _PAYOUT, _GROWTH = (0.6, 0.85), (0.02, 0.08)  # smallest and largest
 _FADE: Final = 10  # years in which returns on equity fall to the cost of equity
 _DISAGREEMENT: Final = (0.03, 0.10)
-_COMMON_MISS, _OWN_MISS = 0.05, 0.08  # standard deviations of outcomes about the expected, of a year and a company
+_COMMON_MISS, _OWN_MISS = (
+    0.05,
+    0.08,
+)  # standard deviations of outcomes about the expected, of a year and a company
 _FIRST_YEAR, _LAST_YEAR = 2005, 2024
 
 
@@ -56,8 +61,8 @@ class Forecasts:
 
 
 def simulate_forecasts(seed: int) -> Forecasts:
-    """Forecasts consistent with the prices of the last day: at the true cost the two-stage model, the one of abnormal
-    earnings growth, and residual income that fades over ten years give the price.
+    """Forecasts consistent with the prices of the last day: at the true cost the two-stage model, the one of
+    abnormal earnings growth, and residual income that fades over ten years give the price.
 
     Examples
     --------
@@ -123,7 +128,9 @@ def _book_value(price: float, cost: float, first: float, second: float, payout: 
         book = middle = np.sqrt(low * high)
         total, on_equity = middle, 0.0
         for year in range(1, _FADE + 3):
-            income = (first, second)[year - 1] if year < 3 else _return_on_equity(cost, on_equity, year - 2) * book
+            income = (
+                (first, second)[year - 1] if year < 3 else _return_on_equity(cost, on_equity, year - 2) * book
+            )
             total += (income - cost * book) / (1.0 + cost) ** year
             on_equity = income / book if year < 3 else on_equity
             book += (1.0 - payout) * income

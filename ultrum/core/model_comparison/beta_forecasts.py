@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Bools, Floats
+from ultrum.core.array_types import Bools
 from ultrum.core.model_comparison.forecast_tests import (
     diebold_mariano_test,
     forecast_regression,
@@ -28,6 +28,7 @@ from ultrum.core.pricing.sensitivity import (
     excess_at,
     window_betas,
 )
+from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.regress import estimate_table
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in
@@ -52,8 +53,8 @@ class BetaForecasts(TextInNotebooks):
         By choice, smallest error first: ``window frequency adjustment estimator``; ``mse``, the mean squared
         forecast error less the variance of the realised betas' own estimation error; ``bias`` (forecast less
         realised); ``hedging_volatility``, annual, of returns hedged with the forecast; ``mz_constant mz_slope
-        mz_p`` (Mincer–Zarnowitz, clustered by date); ``dm_t dm_p`` (Diebold–Mariano against the base case, negative
-        if better); ``mcs_p`` and ``included`` (model confidence set).
+        mz_p`` (Mincer–Zarnowitz, clustered by date); ``dm_t dm_p`` (Diebold–Mariano against the base case,
+        negative if better); ``mcs_p`` and ``included`` (model confidence set).
     losses : DataFrame
         Squared error of each choice by forecast date, the mean over companies.
     forecasts : DataFrame
@@ -177,18 +178,20 @@ def evaluate_betas(
     for origin in count_parts(origins, "evaluate_betas, forecast dates", len(origins)):
         forecasts = _forecasts_at(samples, options, market.name, origin)
         outcome = _realised_after(samples[own], origin, horizon)
-        if forecasts is None or outcome is None:
+        if outcome is None:
             continue
         blocks.append(pd.concat({origin: forecasts.join(outcome[0])}, names=["date", "asset"]))
         later[origin] = outcome[1]
     whole = pd.concat(blocks) if blocks else pd.DataFrame()
     labels = [c for c in whole.columns if c not in ("realised", "realised_error")]
     complete = whole.dropna()
-    dates = complete.index.get_level_values(0).unique() if len(complete) else []
+    dates: list[str] = list(map(str, complete.index.get_level_values(0).unique())) if len(complete) else []
     if len(dates) < _FEWEST_DATES:
         raise EstimationError(
-            f"evaluate_betas: {quantity(len(dates), 'date')} with a forecast of every choice and a realised beta; at "
-            f"least {_FEWEST_DATES} are needed.{_scarcest(whole, labels)} Use shorter windows, a smaller every, or "
+            f"evaluate_betas: {quantity(len(dates), 'date')} with a forecast of every choice and a realised "
+            "beta; at "
+            f"least {_FEWEST_DATES} are needed.{_scarcest(whole, labels)} Use shorter windows, a smaller "
+            "every, or "
             "longer data."
         )
     squared = complete[labels].sub(complete["realised"], axis=0) ** 2
@@ -207,9 +210,12 @@ def evaluate_betas(
     lost = len(whole) - len(complete)
     basis = (
         f"{quantity(len(dates), 'forecast date')} ({dates[0]} to {dates[-1]}, every {every}) of "
-        f"{quantity(len(origins), 'date')} with data after them; {quantity(len(complete), 'forecast')} of a company by "
-        f"every choice, {lost} incomplete left out; betas realised over {horizon} of returns at frequency {own}, their "
-        f"estimation variance {float((complete['realised_error'] ** 2).mean()):.4f} subtracted from mse; tests against "
+        f"{quantity(len(origins), 'date')} with data after them; {quantity(len(complete), 'forecast')} of a "
+        "company by "
+        f"every choice, {lost} incomplete left out; betas realised over {horizon} of returns at frequency "
+        f"{own}, their "
+        f"estimation variance {float((complete['realised_error'] ** 2).mean()):.4f} subtracted from mse; "
+        "tests against "
         f"{base}; {100 * level:g} % confidence set"
     )
     return BetaForecasts(result, losses, complete, base, basis)
@@ -220,8 +226,8 @@ def _scarcest(whole: pd.DataFrame, labels: list[str]) -> str:
     if not len(whole):
         return ""
     dates = whole[labels].notna().groupby(level=0).any().sum()
-    worst = dates.idxmin()
-    return f" '{worst}' has forecasts at {dates[worst]} of {quantity(whole.index.levshape[0], 'date')}."
+    count = whole.index.get_level_values(0).nunique()
+    return f" '{dates.index[int(dates.argmin())]}' has forecasts at {dates.min()} of {quantity(count, 'date')}."
 
 
 def _base_label(options: Mapping[str, list[str]], chosen: dict[str, str]) -> str:
@@ -264,30 +270,37 @@ def _forecasts_at(
     options: Mapping[str, list[str]],
     market: str,
     origin: str,
-) -> pd.DataFrame | None:
-    """Forecasts of every choice with data up to a date, (N, choices); none where a choice has none."""
-    out: dict[str, pd.Series] = {}
+) -> pd.DataFrame:
+    """Forecasts of every choice with data up to a date, (N, choices); missing where a choice has none."""
+    out: dict[str, pd.Series | float] = {}
     day = np.datetime64(origin)
     for frequency in options["frequency"]:
         y, x = samples[frequency]
         rows = int(np.searchsorted(_last_days(y.index, infer_frequency(y.index)), day, side="right"))
         for window, estimator in itertools.product(options["window"], options["estimator"]):
-            if rows < LEAST_ROWS:
-                return None
-            estimate = window_betas(y.iloc[:rows], x.iloc[:rows], window, market, estimator, "classical", None, estimate_table)
-            if isinstance(estimate, str):
-                return None
+            estimate = (
+                window_betas(
+                    y.iloc[:rows], x.iloc[:rows], window, market, estimator, "classical", None, estimate_table
+                )
+                if rows >= LEAST_ROWS
+                else "too few rows"
+            )
             for adjustment in options["adjustment"]:
-                try:
-                    beta = adjusted_betas(estimate, adjustment).coefficients["beta"]
-                except UltrumError:
-                    return None
                 label = ", ".join([window, frequency, adjustment, estimator])
-                out[label] = beta.mask(estimate.nobs < LEAST_ROWS)
-    frame = pd.DataFrame(out)
+                out[label] = np.nan if isinstance(estimate, str) else _one_choice(estimate, adjustment)
+    frame = pd.DataFrame(out, samples[options["frequency"][0]][0].columns)
     if len(out) > 1:
         frame[COMBINED] = frame.mean(axis=1, skipna=False)
     return frame.assign(**{ONE: 1.0})
+
+
+def _one_choice(estimate: BetaTable, adjustment: str) -> pd.Series | float:
+    """Adjusted betas of companies with enough rows; missing where the adjustment is not possible."""
+    try:
+        beta = adjusted_betas(estimate, adjustment).coefficients["beta"]
+    except UltrumError:
+        return np.nan
+    return beta.mask(estimate.nobs < LEAST_ROWS)
 
 
 def _realised_after(
@@ -338,7 +351,10 @@ def _scores(
 
 
 def _hedging_volatility(
-    complete: pd.DataFrame, labels: list[str], later: Mapping[str, tuple[pd.DataFrame, pd.Series]], per_year: float
+    complete: pd.DataFrame,
+    labels: list[str],
+    later: Mapping[str, tuple[pd.DataFrame, pd.Series]],
+    per_year: float,
 ) -> pd.Series:
     """Annual volatility of returns less forecast beta times market, over the companies and dates in use."""
     total, count = np.zeros(len(labels)), 0

@@ -80,8 +80,10 @@ class ModelComparison(TextInNotebooks):
             columns={"standard_error": "s.e."}
         )
         listed["preferred"] = listed["preferred"].replace("", "–")
-        listed.index = pd.Index([f"{a} – {b}, {c}" for a, b, c in self.pairs.index], name="")
-        verdicts = [f"{a} and {b}: {words}." for (a, b), words in self.preferences["agreement"].items()]
+        names = self.pairs.index.to_frame()
+        listed.index = pd.Index(names["first"] + " – " + names["second"] + ", " + names["criterion"], name="")
+        agreed = self.preferences["agreement"].reset_index()
+        verdicts = [f"{r['first']} and {r['second']}: {r['agreement']}." for r in agreed.to_dict("records")]
         return "\n".join(
             [*lines, shown.to_string(), table_text(listed, "{:.4f}"), *verdicts, textwrap.fill(self.basis, WIDTH)]
         )
@@ -131,8 +133,8 @@ def compare_models(
     attain; the test assets do not matter for that (Barillas and Shanken 2017). For a nested model the test is
     that the additional factors have zero alphas on the others. For models that do not nest, the difference is
     asymptotically normal (Barillas, Kan, Robotti and Shanken 2020), if the factors that differ are not spanned by
-    those in common, which is tested first. The R² of the cross-section of mean returns is compared in the same way
-    (Kan, Robotti and Shanken 2013), valid where no model is exactly right.
+    those in common, which is tested first. The R² of the cross-section of mean returns is compared in the same
+    way (Kan, Robotti and Shanken 2013), valid where no model is exactly right.
 
     Parameters
     ----------
@@ -166,10 +168,10 @@ def compare_models(
 
     References
     ----------
-    Barillas, F., and J. Shanken (2017), Which alpha? Review of Financial Studies 30, 1316–1338. Barillas, F., R. Kan,
-    C. Robotti and J. Shanken (2020), Model comparison with Sharpe ratios. Journal of Financial and Quantitative
-    Analysis 55, 1840–1874. Kan, R., C. Robotti and J. Shanken (2013), Pricing model performance and the two-pass
-    cross-sectional regression methodology. Journal of Finance 68, 2617–2649.
+    Barillas, F., and J. Shanken (2017), Which alpha? Review of Financial Studies 30, 1316–1338. Barillas, F.,
+    R. Kan, C. Robotti and J. Shanken (2020), Model comparison with Sharpe ratios. Journal of Financial and
+    Quantitative Analysis 55, 1840–1874. Kan, R., C. Robotti and J. Shanken (2013), Pricing model performance
+    and the two-pass cross-sectional regression methodology. Journal of Finance 68, 2617–2649.
 
     Examples
     --------
@@ -191,10 +193,10 @@ def compare_models(
     table = SeriesTable.from_arrays(
         data.right, data.index, tuple(panel.metadata[n].replace(name=n) for n in every)
     )
-    pairs = {}
+    pairs: dict[tuple[str, str, str], dict[str, object]] = {}
     for a, b in itertools.combinations(named, 2):
         pairs |= _compare(a, b, named, estimates, table, data.left, scale, level, (how, draws, seed))
-    listed = pd.DataFrame.from_dict(pairs, orient="index")
+    listed = pd.DataFrame(list(pairs.values()))
     listed.index = pd.MultiIndex.from_tuples(pairs, names=["first", "second", "criterion"])
     summary = pd.DataFrame(
         {
@@ -208,9 +210,11 @@ def compare_models(
     ).T[["factors", "squared_sharpe", "adjusted", "standard_error", "best_p", "alphas_p", *_R2_COLUMNS]]
     without = f", without {name_list(left_out)} (incomplete)" if left_out else ""
     basis = (
-        f"{data.basis}; cross-section of {quantity(len(assets), 'asset')}{without}; squared Sharpe ratios per period; "
+        f"{data.basis}; cross-section of {quantity(len(assets), 'asset')}{without}; squared Sharpe ratios per "
+        "period; "
         f"standard errors {f'HAC with {lags} lags' if lags else 'without lags'}; tests of nested models "
-        f"{'by wild bootstrap, ' + str(draws) + ' draws' if how == 'robust' else 'by F'}; preferred at {100 * level:g} %"
+        f"{'by wild bootstrap, ' + str(draws) + ' draws' if how == 'robust' else 'by F'}; preferred at "
+        f"{100 * level:g} %"
     )
     numbers = summary.drop(columns="factors").astype(float)
     numbers.insert(0, "factors", summary["factors"])
@@ -352,7 +356,7 @@ def _best_p(
 
 
 def _distance_from_cone(root: Floats, difference: Floats) -> float:
-    """min over δ ≥ 0 of |root (d − δ)|²."""
+    """Min over δ ≥ 0 of |root (d − δ)|²."""
     return float(scipy.optimize.nnls(root, root @ difference)[1] ** 2)
 
 

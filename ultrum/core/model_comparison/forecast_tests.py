@@ -26,7 +26,7 @@ _AT_ONCE: Final = 1 << 22  # losses of draws held at a time
 
 @validate_arguments
 def mincer_zarnowitz_test(realised: pd.Series, forecasts: pd.Series, *, clusters: object = None) -> TestResult:
-    """Mincer–Zarnowitz test: in a regression of outcomes on forecasts, is the constant zero and the slope one?
+    """Mincer–Zarnowitz test of unbiased forecasts: outcomes on forecasts, constant zero and slope one.
 
     Parameters
     ----------
@@ -47,8 +47,8 @@ def mincer_zarnowitz_test(realised: pd.Series, forecasts: pd.Series, *, clusters
 
     References
     ----------
-    Mincer, J., and V. Zarnowitz (1969), The evaluation of economic forecasts, in: Economic Forecasts and Expectations,
-    NBER.
+    Mincer, J., and V. Zarnowitz (1969), The evaluation of economic forecasts, in: Economic Forecasts and
+    Expectations, NBER.
 
     Examples
     --------
@@ -87,20 +87,19 @@ def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: obj
         )
     values = both.reset_index(drop=True)
     design = pd.DataFrame({CONSTANT: np.ones(len(values)), "forecast": values["forecast"]})
-    options: dict[str, object] = {"errors": "hac"}
-    if clusters is not None:
-        labels = clusters.reindex(both.index) if isinstance(clusters, pd.Series) else pd.Series(clusters)
-        options = {"errors": "cr3", "clusters": labels.to_numpy()}
-    return regress(values["realised"], design, constant=False, **options)
+    if clusters is None:
+        return regress(values["realised"], design, constant=False)
+    labels = clusters.reindex(both.index) if isinstance(clusters, pd.Series) else pd.Series(clusters)
+    return regress(values["realised"], design, constant=False, errors="cr3", clusters=labels.to_numpy())
 
 
 @validate_arguments
 def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon: int = 1) -> TestResult:
-    r"""Diebold–Mariano test: do two forecasts have the same expected loss?
+    r"""Diebold–Mariano test that two forecasts have the same expected loss.
 
     The mean difference of losses over its standard error with h − 1 autocovariances, times
-    :math:`\sqrt{(n+1-2h+h(h-1)/n)/n}`, is compared with Student's t on n − 1 degrees of freedom (Harvey, Leybourne and
-    Newbold 1997). Where the sum of autocovariances is not positive, Bartlett weights are used.
+    :math:`\sqrt{(n+1-2h+h(h-1)/n)/n}`, is compared with Student's t on n − 1 degrees of freedom (Harvey,
+    Leybourne and Newbold 1997). Where the sum of autocovariances is not positive, Bartlett weights are used.
 
     Parameters
     ----------
@@ -121,9 +120,9 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
 
     References
     ----------
-    Diebold, F. X., and R. S. Mariano (1995), Comparing predictive accuracy. Journal of Business & Economic Statistics
-    13, 253–263. Harvey, D., S. Leybourne and P. Newbold (1997), Testing the equality of prediction mean squared errors.
-    International Journal of Forecasting 13, 281–291.
+    Diebold, F. X., and R. S. Mariano (1995), Comparing predictive accuracy. Journal of Business & Economic
+    Statistics 13, 253–263. Harvey, D., S. Leybourne and P. Newbold (1997), Testing the equality of prediction
+    mean squared errors. International Journal of Forecasting 13, 281–291.
 
     Examples
     --------
@@ -135,7 +134,8 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     n = len(both)
     if n < _FEWEST or not 1 <= horizon < n / 2:
         raise EstimationError(
-            f"diebold_mariano_test: {quantity(n, 'difference')} and horizon={horizon}; at least {_FEWEST} differences "
+            f"diebold_mariano_test: {quantity(n, 'difference')} and horizon={horizon}; at least {_FEWEST} "
+            "differences "
             "and more than two horizons are needed."
         )
     difference = both[:, 0] - both[:, 1]
@@ -279,7 +279,8 @@ def _refuse_copies(L: Floats, names: list[str]) -> None:
         same = np.abs(L[:, :k] - L[:, [k]]).max(axis=0) <= 1e-12 * size
         if same.any():
             raise EstimationError(
-                f"model_confidence_set: {names[int(np.argmax(same))]} and {names[k]} have the same losses. Remove one."
+                f"model_confidence_set: {names[int(np.argmax(same))]} and {names[k]} have the same losses. "
+                "Remove one."
             )
 
 

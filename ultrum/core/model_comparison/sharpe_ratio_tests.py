@@ -35,8 +35,8 @@ class SharpeRatioTests(TextInNotebooks):
         By series: ``sharpe_ratio`` (annual), its standard error ``normal`` (Lo 2002, independent normal returns),
         ``moments`` (Mertens 2002, with skewness and kurtosis) and ``hac`` (autocorrelated returns).
     differences : DataFrame
-        By series other than the benchmark: ``difference`` (annual), ``standard_error t p``, and ``p_adjusted`` for
-        the number of series compared (Romano and Wolf 2005).
+        By series other than the benchmark: ``difference`` (annual), ``standard_error t p``, and ``p_adjusted``
+        for the number of series compared (Romano and Wolf 2005).
     benchmark : str
     nobs : int
     basis : str
@@ -117,9 +117,10 @@ def sharpe_ratio_tests(
 
     References
     ----------
-    Ledoit, O., and M. Wolf (2008), Robust performance hypothesis testing with the Sharpe ratio. Journal of Empirical
-    Finance 15, 850–859. Lo, A. W. (2002), The statistics of Sharpe ratios. Financial Analysts Journal 58(4), 36–52.
-    Mertens, E. (2002), Comments on variance of the IID estimator in Lo (2002). Working paper, University of Basel.
+    Ledoit, O., and M. Wolf (2008), Robust performance hypothesis testing with the Sharpe ratio. Journal of
+    Empirical Finance 15, 850–859. Lo, A. W. (2002), The statistics of Sharpe ratios. Financial Analysts Journal
+    58(4), 36–52. Mertens, E. (2002), Comments on variance of the IID estimator in Lo (2002). Working paper,
+    University of Basel.
 
     Examples
     --------
@@ -180,7 +181,8 @@ def sharpe_ratio_tests(
         names,
     )
     basis = (
-        f"{data.basis}; annual by √{common**2:.4g}; HAC with {quantity(lags, 'lag')}; bootstrap in circular blocks of "
+        f"{data.basis}; annual by √{common**2:.4g}; HAC with {quantity(lags, 'lag')}; bootstrap in circular "
+        "blocks of "
         f"{quantity(length, 'period')}, {draws} draws, seed {seed}"
     )
     return SharpeRatioTests(
@@ -199,13 +201,15 @@ def _check_movement(y: Floats, names: list[str], place: int) -> None:
     ]
     if same:
         raise EstimationError(
-            f"sharpe_ratio_tests: {name_list(same)} is a multiple of {names[place]}, so that the ratios are equal. "
+            f"sharpe_ratio_tests: {name_list(same)} is a multiple of {names[place]}, so that the ratios are "
+            "equal. "
             "Remove it."
         )
 
 
 def _influence(y: Floats) -> Floats:
-    """Influence of each observation on the Sharpe ratios, (T, N): z − S(z² − 1)/2 of standardised returns, less S.
+    """Influence of each observation on the Sharpe ratios, (T, N): z − S(z² − 1)/2 of standardised returns, less
+    S.
 
     With deviations z = (r − μ)/σ, dS = z − S/2·(z² − 1).
     """
@@ -240,8 +244,8 @@ def _ratios(
 def _drawn_t(y: Floats, place: int, others: list[int], length: int, draws: int, seed: int) -> Floats:
     """Studentised differences of Sharpe ratios in draws, less that of the sample, (draws, N − 1).
 
-    Blocks are stretches of complete periods, as many as fit; the error of a draw comes from the means of its own blocks
-    (Götze and Künsch 1996), so that resampled blocks are treated as independent.
+    Blocks are stretches of complete periods, as many as fit; the error of a draw comes from the means of its
+    own blocks (Götze and Künsch 1996), so that resampled blocks are treated as independent.
     """
     rows = len(y)
     count = rows // length

@@ -16,7 +16,7 @@ from ultrum.core.presentation import WIDTH, TextInNotebooks, p_equals, quantity,
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.regression.engine.least_squares import orthonormal, refuse_combinations, row_weights
 from ultrum.core.regression.inputs import CONSTANT
-from ultrum.core.regression.regress import regress
+from ultrum.core.regression.regress import estimate_table, regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
@@ -63,12 +63,14 @@ class CompleteReturns:
         if whole.sum() < needed:
             raise EstimationError(
                 f"{doing}: {quantity(int(whole.sum()), 'period')} in which all of "
-                f"{name_list([*left.names, *right.names])} have a return; at least {needed} are needed. Use fewer "
+                f"{name_list([*left.names, *right.names])} have a return; at least {needed} are needed. Use "
+                "fewer "
                 "series or a longer sample."
             )
         dropped = len(there) - int(whole.sum())
         index = shared[whole]
-        basis = f"{quantity(len(index), 'period')} ({span_of(index)}), {quantity(dropped, 'incomplete period')} dropped"
+        lost = quantity(dropped, "incomplete period")
+        basis = f"{quantity(len(index), 'period')} ({span_of(index)}), {lost} dropped"
         return cls(a[whole], b[whole], index, dropped, basis)
 
 
@@ -159,7 +161,7 @@ def spanning_test(
     draws: int = 999,
     seed: int = 0,
 ) -> SpanningTest:
-    r"""Mean–variance spanning test (Huberman and Kandel 1987): do the assets add to the benchmark?
+    r"""Mean–variance spanning test (Huberman and Kandel 1987) of assets by a benchmark.
 
     Total returns: without a risk-free asset the benchmark spans the assets if :math:`\alpha = 0` and
     :math:`B1 = 1` in :math:`r_t = \alpha + B b_t + e_t`. Excess or zero-cost returns: the risk-free asset belongs
@@ -198,8 +200,8 @@ def spanning_test(
 
     References
     ----------
-    Huberman, G., and S. Kandel (1987), Mean-variance spanning. Journal of Finance 42, 873–888. Kan, R., and G. Zhou
-    (2012), Tests of mean-variance spanning. Annals of Economics and Finance 13, 139–187.
+    Huberman, G., and S. Kandel (1987), Mean-variance spanning. Journal of Finance 42, 873–888. Kan, R., and G.
+    Zhou (2012), Tests of mean-variance spanning. Annals of Economics and Finance 13, 139–187.
 
     Examples
     --------
@@ -239,7 +241,8 @@ def spanning_test(
     )
     means = f"wild bootstrap, null imposed, {draws} draws, seed {seed}" if how == "robust" else "F distribution"
     basis = (
-        f"{quantity(count, 'test asset')}, benchmark {', '.join(spanning.names)}; {kind}; {data.basis}; p values: "
+        f"{quantity(count, 'test asset')}, benchmark {', '.join(spanning.names)}; {kind}; {data.basis}; p "
+        "values: "
         f"{means}; alphas in decimals per period"
     )
     return SpanningTest(tests, listed, len(y), how, basis)
@@ -339,8 +342,8 @@ def factor_spanning_regressions(factors: SeriesTable | pd.DataFrame, *, errors: 
     Returns
     -------
     DataFrame
-        By factor: ``mean`` and ``mean_t``, ``alpha standard_error t p`` and ``p_adjusted`` (Holm 1979, for as many
-        tests as factors), ``r2`` and ``nobs``; per period. Each uses the periods that all factors have.
+        By factor: ``mean`` and ``mean_t``, ``alpha standard_error t p`` and ``p_adjusted`` (Holm 1979, for as
+        many tests as factors), ``r2`` and ``nobs``; per period. Each uses the periods that all factors have.
 
     Raises
     ------
@@ -361,7 +364,8 @@ def factor_spanning_regressions(factors: SeriesTable | pd.DataFrame, *, errors: 
     table = returns_in(factors, "factor_spanning_regressions")
     if len(table) < 2:
         raise EstimationError(
-            "factor_spanning_regressions: one factor; at least two are needed, each of which is explained by the others."
+            "factor_spanning_regressions: one factor; at least two are needed, each of which is explained by "
+            "the others."
         )
     data = CompleteReturns.of(table, table, "factor_spanning_regressions", len(table) + 2)
     frame = pd.DataFrame(data.left, data.index, table.names)
@@ -369,7 +373,7 @@ def factor_spanning_regressions(factors: SeriesTable | pd.DataFrame, *, errors: 
     means = regress(frame, ones, errors=errors, constant=False)
     out = {}
     for name in table.names:
-        fit = regress(frame[[name]], frame.drop(columns=name), errors=errors)
+        fit = estimate_table(frame[[name]], frame.drop(columns=name), errors=errors)
         if exact_fits(fit):
             raise EstimationError(
                 f"factor_spanning_regressions: {name} is a combination of the other factors. Drop one of them."

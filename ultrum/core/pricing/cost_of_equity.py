@@ -186,9 +186,9 @@ def cost_of_equity(
     True
     """
     exposures = Exposures.of(betas)
-    prices, spread = _premia(exposures.factors, premia)
-    rate, rate_name = _annual_rate(risk_free, exposures.end if on is None else on)
-    _check_same_rate(prices, rate_name)
+    prices, spread = premia_of(exposures.factors, premia)
+    rate, rate_name = annual_rate(risk_free, exposures.end if on is None else on)
+    check_same_rate(prices, rate_name)
     extra = _check_add_ons(add_ons or {}, exposures.factors)
     lam = np.array([prices[f].value for f in exposures.factors])
     base = rate + sum(value for value, _ in extra.values())
@@ -219,7 +219,7 @@ def cost_of_equity(
         errors=exposures.errors,
         sample=exposures.sample,
         estimates=estimates,
-        taken_as_known=_without_error(prices, risk_free_error),
+        taken_as_known=parts_without_error(prices, risk_free_error),
         bootstrap=bootstrap,
         notes=_notes(value, error),
     )
@@ -246,7 +246,7 @@ def _can_be_drawn(betas: BetaTable | OneBeta) -> bool:
     return isinstance(betas, BetaTable) and betas.unadjusted is None
 
 
-def _premia(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floats]:
+def premia_of(factors: list[str], given: Premia) -> tuple[dict[str, Premium], Floats]:
     """Premium of every factor, and their covariance (K,K)."""
     names = list(given.premia.index) if isinstance(given, TwoPass) else list(given)
     absent = [f for f in factors if f not in names]
@@ -288,7 +288,7 @@ def _of_two_pass(given: TwoPass, factors: list[str]) -> tuple[dict[str, Premium]
     return premia, per_year**2 * given.covariance.loc[factors, factors].to_numpy()
 
 
-def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
+def annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     """Annual risk-free rate on a date, and its name."""
     if not isinstance(risk_free, TimeSeries):
         return check_annual_rate(risk_free), ""
@@ -309,7 +309,8 @@ def _annual_rate(risk_free: TimeSeries | float, on: Any) -> tuple[float, str]:
     return float(np.expm1(history.periods_per_year * np.log1p(latest).mean())), risk_free.name
 
 
-def _check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
+def check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
+    """Refuse a premium over another rate than the one added to it."""
     for factor, price in prices.items():
         if rate_name and price.excess_of not in ("", ZERO_COST, rate_name):
             raise UnitError(
@@ -367,7 +368,7 @@ def _label_parts(exposures: Exposures, part: str) -> pd.MultiIndex:
     return pd.MultiIndex.from_product([exposures.assets, [part]], names=["asset", "part"])
 
 
-def _without_error(prices: Mapping[str, Premium], rate_error: float) -> tuple[str, ...]:
+def parts_without_error(prices: Mapping[str, Premium], rate_error: float) -> tuple[str, ...]:
     """Parts that have no standard error."""
     premia = [f"premium of {name}" for name, price in prices.items() if price.standard_error == 0]
     return (*premia, *([RISK_FREE] if rate_error == 0 else []))

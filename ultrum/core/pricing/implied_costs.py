@@ -17,9 +17,7 @@ from ultrum.core.pricing.premium import Premium
 from ultrum.core.returns.yields import check_annual_rate
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
-ValuationModel = Literal[
-    "constant growth", "two-stage", "H-model", "residual income", "abnormal earnings growth"
-]
+ValuationModel = Literal["constant growth", "two-stage", "H-model", "residual income", "abnormal earnings growth"]
 _HIGHEST: Final = 1.0  # discount rate looked at
 _GRID: Final = 400  # rates at which values are compared with the price
 _HALVINGS: Final = 50
@@ -44,7 +42,8 @@ class ImpliedCosts(TextInNotebooks):
     Attributes
     ----------
     table : DataFrame
-        By asset: ``cost`` (annual; missing unless there is exactly one), ``standard_error``, ``roots``, and ``note``.
+        By asset: ``cost`` (annual; missing unless there is exactly one), ``standard_error``, ``roots``, and
+        ``note``.
     shares : DataFrame
         Share of each input in the variance: ``forecasts`` and ``growth`` of the company, ``long-run growth`` and
         ``bias`` in common.
@@ -126,7 +125,8 @@ def implied_cost_of_equity(
 
         - ``constant growth`` (Gordon and Shapiro 1956): ``dividend_1 growth``;
         - ``two-stage``: ``dividend_1 growth growth_years``, then ``long_run_growth``;
-        - ``H-model`` (Fuller and Hsia 1984): ``dividend_0 growth growth_years``, the years in which growth declines
+        - ``H-model`` (Fuller and Hsia 1984): ``dividend_0 growth growth_years``, the years in which growth
+        declines
           linearly to ``long_run_growth`` (twice the H of the paper);
         - ``residual income`` (Ohlson 1995): ``book_value payout earnings_1``, further ``earnings_2`` …;
         - ``abnormal earnings growth`` (Ohlson and Juettner-Nauroth 2005): ``earnings_1 earnings_2 dividend_1``.
@@ -174,15 +174,15 @@ def implied_cost_of_equity(
     Notes
     -----
     Dividend models with positive dividends have exactly one root above the growth rate, since their value falls
-    from infinity to zero. Residual income can have none or several; values are compared with the price at 400 rates.
-    See docs/formulas.md.
+    from infinity to zero. Residual income can have none or several; values are compared with the price at 400
+    rates. See docs/formulas.md.
 
     References
     ----------
-    Fuller, R. J., and C.-C. Hsia (1984), A simplified common stock valuation model. Financial Analysts Journal 40(5),
-    49–56. Ohlson, J. A. (1995), Earnings, book values, and dividends in equity valuation. Contemporary Accounting
-    Research 11, 661–687. Ohlson, J. A., and B. E. Juettner-Nauroth (2005), Expected EPS and EPS growth as determinants
-    of value. Review of Accounting Studies 10, 349–365.
+    Fuller, R. J., and C.-C. Hsia (1984), A simplified common stock valuation model. Financial Analysts Journal
+    40(5), 49–56. Ohlson, J. A. (1995), Earnings, book values, and dividends in equity valuation. Contemporary
+    Accounting Research 11, 661–687. Ohlson, J. A., and B. E. Juettner-Nauroth (2005), Expected EPS and EPS
+    growth as determinants of value. Review of Accounting Studies 10, 349–365.
 
     Examples
     --------
@@ -257,7 +257,9 @@ class _Inputs:
             shift = bias.reindex(frame.index).to_numpy(dtype=float)
             absent = [str(a) for a, b in zip(frame.index, shift, strict=True) if not np.isfinite(b)]
             if absent:
-                raise EstimationError(f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number.")
+                raise EstimationError(
+                    f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number."
+                )
         else:
             shift = np.full(len(frame), float(bias))
         if not (np.abs(shift) < 1.0).all():
@@ -269,7 +271,7 @@ class _Inputs:
 
         def optional(name: str, default: float) -> Floats:
             given = frame[name] if name in frame else pd.Series(default, frame.index)
-            return given.fillna(default).to_numpy(dtype=float)
+            return np.asarray(given.fillna(default), dtype=np.float64)
 
         analysts = optional("analysts", 1.0)
         if not (analysts >= 1.0).all():
@@ -296,7 +298,7 @@ class _Inputs:
 
     def earnings(self) -> list[Floats]:
         """Forecasts of earnings by year."""
-        out = []
+        out: list[Floats] = []
         while f"earnings_{len(out) + 1}" in self.columns:
             out.append(self.columns[f"earnings_{len(out) + 1}"])
         return out
@@ -311,7 +313,8 @@ def _constant_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
 
 
 def _two_stage(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """Dividends that grow at g for n years and at g∞ after them; n counts the payments up to the last of the stage.
+    """Dividends that grow at g for n years and at g∞ after them; n counts the payments up to the last of the
+    stage.
 
     D₁ Σ_{t=1..n} (1+g)^(t−1)/(1+r)^t + D₁(1+g)^(n−1)(1+g∞)/((r − g∞)(1+r)^n).
     """
@@ -331,7 +334,9 @@ def _h_model(r: Floats, x: _Inputs, options: _Options) -> Floats:
 
 
 def _residual_income(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """B₀ + Σ (E_t − rB_{t−1})/(1+r)^t with clean surplus; then the fade of the return on equity, or persistence."""
+    """B₀ + Σ (E_t − rB_{t−1})/(1+r)^t with clean surplus; then the fade of the return on equity, or
+    persistence.
+    """
     book, payout = x.columns["book_value"], x.columns["payout"]
     total, discount = book + 0.0 * r, np.ones_like(r)
     residual = np.zeros_like(total)
@@ -354,9 +359,7 @@ def _residual_income(r: Floats, x: _Inputs, options: _Options) -> Floats:
 def _abnormal_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
     """E₁/r + (E₂ + rD₁ − (1+r)E₁)/(r(r − g∞))."""
     first, second, dividend = (x.columns[c] for c in _NEEDS["abnormal earnings growth"])
-    return np.asarray(
-        first / r + (second + r * dividend - (1.0 + r) * first) / (r * (r - options.growth))
-    )
+    return np.asarray(first / r + (second + r * dividend - (1.0 + r) * first) / (r * (r - options.growth)))
 
 
 _Value = Callable[[Floats, _Inputs, _Options], Floats]
@@ -386,9 +389,7 @@ def _lowest(model: str, x: _Inputs, options: _Options) -> Floats:
     return np.maximum(floor, 0.0) + _JUST_ABOVE
 
 
-def _solve(
-    model: str, value: _Value, x: _Inputs, options: _Options
-) -> tuple[Floats, Ints, list[str]]:
+def _solve(model: str, value: _Value, x: _Inputs, options: _Options) -> tuple[Floats, Ints, list[str]]:
     """Cost, number of roots and reason of each asset."""
     low = _lowest(model, x, options)
     steps = np.linspace(0.0, 1.0, _GRID)[:, None] ** 2  # finer near the lowest rate
@@ -447,7 +448,8 @@ def _draw_costs(
     draws: int,
     seed: int,
 ) -> Floats:
-    """Costs under normal errors of the inputs, (draws, N); those of growth and bias in common are the same for all.
+    """Costs under normal errors of the inputs, (draws, N); those of growth and bias in common are the same for
+    all.
 
     The root is followed from the cost by Newton steps, and missing where they do not settle.
     """
@@ -460,12 +462,16 @@ def _draw_costs(
     common = rng.standard_normal((2, shape[0], 1))
     level = level / (1.0 + errors["bias"] * common[1])
     moved = x.moved(level, growth)
-    drawn_options = _Options(options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence)
+    drawn_options = _Options(
+        options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence
+    )
     return _follow(value, moved, drawn_options, np.broadcast_to(cost, shape).copy())
 
 
 def _follow(value: _Value, x: _Inputs, options: _Options, start: Floats) -> Floats:
-    """Roots near a start, by Newton steps with numerical slopes that are halved where they leave the rates allowed."""
+    """Roots near a start, by Newton steps with numerical slopes that are halved where they leave the rates
+    allowed.
+    """
     r = start
     step = 1e-6
     for _ in range(30):
@@ -486,7 +492,9 @@ def _follow(value: _Value, x: _Inputs, options: _Options, start: Floats) -> Floa
 def _variance_shares(
     value: _Value, x: _Inputs, options: _Options, cost: Floats, errors: Mapping[str, Floats]
 ) -> tuple[Floats, Floats]:
-    """Share of each input in the variance of a cost, (N, 4), by its slopes; and the total standard deviation (N,)."""
+    """Share of each input in the variance of a cost, (N, 4), by its slopes; and the total standard deviation
+    (N,).
+    """
     step = 1e-5
     none = np.zeros(len(cost))
     one = np.ones(len(cost))
@@ -514,7 +522,11 @@ def _check_options(
     if model in _PERPETUAL and growth is None:
         raise EstimationError(f"model='{model}' needs long_run_growth, such as 0.03.")
     if model not in _PERPETUAL and (growth is not None or growth_error):
-        advice = " Put the growth into the column growth." if model == "constant growth" else " Use fade_years or persistence."
+        advice = (
+            " Put the growth into the column growth."
+            if model == "constant growth"
+            else " Use fade_years or persistence."
+        )
         raise EstimationError(f"long_run_growth has no effect with model='{model}'.{advice}")
     if model != "residual income" and (fade_years or persistence):
         raise EstimationError(f"fade_years and persistence have no effect with model='{model}'; remove them.")
@@ -547,7 +559,8 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
     for column in ("growth", "payout", "forecast_sd", "growth_sd"):
         if column in frame and (frame[column].abs() > 2.0).any():
             raise UnitError(
-                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are expected, 0.05 "
+                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are "
+                "expected, 0.05 "
                 "for 5 %."
             )
     if "book_value" in columns and not (frame["book_value"].fillna(1.0) > 0).all():
@@ -568,7 +581,10 @@ def _basis(
     solved: int,
 ) -> str:
     """What the costs rest on."""
-    parts = [model if model.endswith("model") else f"{model} model", f"{solved} of {quantity(len(x.price), 'asset')} with exactly one root"]
+    parts = [
+        model if model.endswith("model") else f"{model} model",
+        f"{solved} of {quantity(len(x.price), 'asset')} with exactly one root",
+    ]
     if model in _PERPETUAL:
         error = f" (standard error {percent(growth_error)} points)" if growth_error else ""
         parts.append(f"long-run growth {percent(float(options.growth))} %{error}")
@@ -582,7 +598,10 @@ def _basis(
         )
         parts.append(f"{quantity(len(x.earnings()), 'year')} of earnings, {after}")
     if np.any(x.bias != 0.0):
-        parts.append(f"forecasts divided by 1 + bias, mean bias {percent(float(x.bias.mean()))} % (error {percent(bias_error)})")
+        parts.append(
+            f"forecasts divided by 1 + bias, mean bias {percent(float(x.bias.mean()))} % (error "
+            f"{percent(bias_error)})"
+        )
     else:
         parts.append("no correction of forecast bias")
     if unused:
@@ -595,7 +614,7 @@ def _basis(
 
 @validate_arguments
 def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFrame:
-    """Bias of forecasts: by what share do they exceed outcomes?
+    """Bias of forecasts: the share by which they exceed outcomes.
 
     Parameters
     ----------

@@ -218,6 +218,7 @@ def beta_sensitivity(
 
 
 def check_choices(given: Sequence[str], options: Sequence[str], what: str) -> None:
+    """Refuse a word that is not an option, and an empty list."""
     wrong = [g for g in given if g not in options]
     if wrong or not len(given):
         raise EstimationError(

@@ -214,9 +214,7 @@ def cross_sectional_fit(R: Floats, F: Floats, gls: bool) -> tuple[float, Floats]
         Whether to weight by the inverse covariance of returns.
     """
     section = _CrossSection.of(R, F, gls)
-    return _r2_and_influence(
-        section.mean, section.off, section.W, section.error, section.u, section.w, gls
-    )
+    return _r2_and_influence(section.mean, section.off, section.W, section.error, section.u, section.w, gls)
 
 
 @dataclass(frozen=True)
