@@ -83,13 +83,13 @@ def simulate_forecasts(seed: int) -> Forecasts:
     later = _second_earnings(price, cost, dividend, earnings)
     book = np.array([_book_value(*row) for row in zip(price, cost, earnings, later, payout, strict=True)])
     disagreement, analysts = rng.uniform(*_DISAGREEMENT, count), rng.integers(3, 19, count)
-    told = (1.0 + BIAS) * (1.0 + disagreement / np.sqrt(analysts) * rng.standard_normal(count))
+    stated = (1.0 + BIAS) * (1.0 + disagreement / np.sqrt(analysts) * rng.standard_normal(count))
     table = pd.DataFrame(
         {
             "price": price,
-            "dividend_1": told * dividend,
-            "earnings_1": told * earnings,
-            "earnings_2": told * later,
+            "dividend_1": stated * dividend,
+            "earnings_1": stated * earnings,
+            "earnings_2": stated * later,
             "growth": growth,
             "growth_years": float(_YEARS),
             "payout": payout,
@@ -148,12 +148,12 @@ def _history(rng: np.random.Generator, names: list[str], earnings: Floats) -> pd
     years = np.arange(_FIRST_YEAR, _LAST_YEAR + 1)
     expected = earnings * 1.04 ** (years[:, None] - _LAST_YEAR - 1)
     miss = _COMMON_MISS * rng.standard_normal((len(years), 1)) + _OWN_MISS * rng.standard_normal(expected.shape)
-    told = (1.0 + BIAS) * expected * (1.0 + 0.02 * rng.standard_normal(expected.shape))
+    stated = (1.0 + BIAS) * expected * (1.0 + 0.02 * rng.standard_normal(expected.shape))
     return pd.DataFrame(
         {
             "asset": np.tile(names, len(years)),
             "period": np.repeat(years, len(names)),
-            "forecast": told.ravel().round(4),
+            "forecast": stated.ravel().round(4),
             "outcome": (expected * (1.0 + miss)).ravel().round(4),
         }
     )

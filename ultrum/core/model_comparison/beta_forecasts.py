@@ -280,7 +280,15 @@ def _forecasts_at(
         for window, estimator in itertools.product(options["window"], options["estimator"]):
             estimate = (
                 window_betas(
-                    y.iloc[:rows], x.iloc[:rows], window, market, estimator, "classical", None, estimate_table
+                    y.iloc[:rows],
+                    x.iloc[:rows],
+                    window,
+                    market,
+                    estimator,
+                    "classical",
+                    None,
+                    estimate_table,
+                    day,
                 )
                 if rows >= LEAST_ROWS
                 else "too few rows"

@@ -230,7 +230,7 @@ def _check_models(panel: Panel, models: Mapping[str, Sequence[str]]) -> dict[str
     names = list(panel.factors)
     named: dict[str, list[str]] = {}
     for model, terms in models.items():
-        if isinstance(terms, str) or not terms:
+        if isinstance(terms, str) or not isinstance(terms, Sequence) or not terms:
             raise EstimationError(f"compare_models: '{model}' needs a list of factors, such as {names[:1]}.")
         wrong = [t for t in terms if t not in names]
         if wrong:

@@ -18,14 +18,17 @@ from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import TestResult
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
-from ultrum.errors import EstimationError
+from ultrum.core.time.index_frequency_and_gaps import has_order
+from ultrum.errors import EstimationError, name_list
 
 _FEWEST: Final = 10  # forecasts
 _AT_ONCE: Final = 1 << 22  # losses of draws held at a time
 
 
 @validate_arguments
-def mincer_zarnowitz_test(realised: pd.Series, forecasts: pd.Series, *, clusters: object = None) -> TestResult:
+def mincer_zarnowitz_test(
+    realised: pd.Series, forecasts: pd.Series, *, clusters: pd.Series | None = None
+) -> TestResult:
     """Mincer–Zarnowitz test of unbiased forecasts: outcomes on forecasts, constant zero and slope one.
 
     Parameters
@@ -70,7 +73,7 @@ def mincer_zarnowitz_test(realised: pd.Series, forecasts: pd.Series, *, clusters
     )
 
 
-def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: object = None) -> Fit:
+def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: pd.Series | None = None) -> Fit:
     """Regression of outcomes on a constant and their forecasts.
 
     Examples
@@ -79,7 +82,8 @@ def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: obj
     >>> forecast_regression(2.0 * f + np.tile([0.1, -0.1], 6), f).coefficients.round(2).tolist()
     [0.05, 1.99]
     """
-    both = pd.concat({"realised": realised, "forecast": forecasts}, axis=1, join="inner").dropna()
+    both = pd.concat({"realised": realised, "forecast": forecasts}, axis=1, join="inner")
+    both = _in_time(both).dropna()
     if len(both) < _FEWEST:
         raise EstimationError(
             f"mincer_zarnowitz_test: {quantity(len(both), 'complete pair')} of forecast and outcome; at least "
@@ -89,8 +93,8 @@ def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: obj
     design = pd.DataFrame({CONSTANT: np.ones(len(values)), "forecast": values["forecast"]})
     if clusters is None:
         return regress(values["realised"], design, constant=False)
-    labels = clusters.reindex(both.index) if isinstance(clusters, pd.Series) else pd.Series(clusters)
-    return regress(values["realised"], design, constant=False, errors="cr3", clusters=labels.to_numpy())
+    labels = clusters.reindex(both.index).to_numpy()
+    return regress(values["realised"], design, constant=False, errors="cr3", clusters=labels)
 
 
 @validate_arguments
@@ -111,7 +115,7 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     Returns
     -------
     TestResult
-        A negative statistic says that the first forecast has the smaller losses.
+        A negative statistic: the first forecast has the smaller losses.
 
     Raises
     ------
@@ -130,7 +134,7 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     >>> round(diebold_mariano_test(a, a * 0 + 1.5).statistic, 2)
     -0.65
     """
-    both = pd.concat([losses, other_losses], axis=1, join="inner").dropna().to_numpy(float)
+    both = _in_time(pd.concat([losses, other_losses], axis=1, join="inner")).dropna().to_numpy(float)
     n = len(both)
     if n < _FEWEST or not 1 <= horizon < n / 2:
         raise EstimationError(
@@ -143,6 +147,14 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     p = float(2.0 * scipy.special.stdtr(n - 1, -abs(statistic)))
     note = f"mean difference {difference.mean():.4g}; {quantity(n, 'forecast')}, {weights}"
     return TestResult(statistic, f"t({n - 1})", (n - 1,), p, note, "both forecasts have the same expected loss")
+
+
+def _in_time(frame: pd.DataFrame) -> pd.DataFrame:
+    """Rows in order of time, where their labels have one; a label that is there twice is refused."""
+    if frame.index.has_duplicates:
+        twice = sorted(map(str, frame.index[frame.index.duplicated()].unique()))
+        raise EstimationError(f"Forecasts: the label {name_list(twice)} has more than one row. Keep one of each.")
+    return frame.sort_index() if has_order(frame.index) else frame
 
 
 def _loss_t(difference: Floats, horizon: int) -> tuple[float, str]:
@@ -202,7 +214,7 @@ class ModelConfidenceSet(TextInNotebooks):
 def model_confidence_set(
     losses: pd.DataFrame, *, level: float = 0.9, block: float | None = None, draws: int = 999, seed: int = 0
 ) -> ModelConfidenceSet:
-    """Model confidence set (Hansen, Lunde and Nason 2011): forecasts that cannot be told from the best one.
+    """Model confidence set (Hansen, Lunde and Nason 2011): forecasts not significantly worse than the best.
 
     Forecasts leave one by one, the one with the largest t of its mean loss less the average loss first, while the
     largest t is significant in a block bootstrap. A forecast's p value is the largest up to its own step.
@@ -238,6 +250,7 @@ def model_confidence_set(
     >>> made.included
     ['b', 'a']
     """
+    losses = _in_time(losses)
     if losses.shape[1] < 2:
         raise EstimationError("model_confidence_set: one forecast; pass the losses of at least two.")
     numbers = losses.to_numpy(float)

@@ -18,7 +18,7 @@ from ultrum.core.regression.engine.least_squares import orthonormal, refuse_comb
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import estimate_table, regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
-from ultrum.core.series.time_series import SeriesTable
+from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import AlignmentError, EstimationError, UnitError, name_list
@@ -154,8 +154,8 @@ _HYPOTHESES: Final = {
 
 @validate_arguments
 def spanning_test(
-    assets: SeriesTable | pd.DataFrame,
-    benchmark: SeriesTable | pd.DataFrame,
+    assets: SeriesTable | TimeSeries | pd.DataFrame,
+    benchmark: SeriesTable | TimeSeries | pd.DataFrame,
     *,
     how: Literal["exact", "robust"] = "exact",
     draws: int = 999,
@@ -169,9 +169,9 @@ def spanning_test(
 
     Parameters
     ----------
-    assets : SeriesTable or DataFrame, shape (T, N)
+    assets : SeriesTable, TimeSeries or DataFrame, shape (T, N)
         Returns of the test assets or of further factors. A DataFrame holds total returns.
-    benchmark : SeriesTable or DataFrame, shape (T, K)
+    benchmark : SeriesTable, TimeSeries or DataFrame, shape (T, K)
         Returns of the benchmark assets or factors, of the same kind.
     how : {"exact", "robust"}
         ``"exact"``: F tests, exact for independent normal errors. ``"robust"``: the same statistics with p values

@@ -166,6 +166,8 @@ def hierarchical_cost_of_equity(
         raise EstimationError(
             "hierarchical_cost_of_equity: the betas are shrunk already. Pass those of factor_betas."
         )
+    if not 0.0 < level < 1.0:
+        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
     exposures = Exposures.of(betas)
     prices, spread = premia_of(exposures.factors, premia)
     if not np.isfinite(spread).all():

@@ -157,7 +157,7 @@ def implied_cost_of_equity(
     -------
     ImpliedCosts
         A cost is given only where exactly one rate solves the equation; ``roots`` counts them between 0 and 100 %
-        and ``note`` says why there is none.
+        and ``note`` has the reason if there is none.
 
     Raises
     ------
@@ -190,7 +190,7 @@ def implied_cost_of_equity(
     >>> round(float(implied_cost_of_equity(stock, model="constant growth").value["BRTW"]), 4)
     0.07
     """
-    _check_options(model, long_run_growth, long_run_growth_error, fade_years, persistence)
+    _check_options(model, long_run_growth, long_run_growth_error, bias_error, fade_years, persistence)
     columns, unused = _check_columns(forecasts, model)
     options = _Options(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
     inputs = _Inputs.of(forecasts, columns, bias)
@@ -516,7 +516,7 @@ def _variance_shares(
 
 
 def _check_options(
-    model: str, growth: float | None, growth_error: float, fade_years: int, persistence: float
+    model: str, growth: float | None, growth_error: float, bias_error: float, fade_years: int, persistence: float
 ) -> None:
     """Refuse options that do not belong to the model, and rates that look like percent."""
     if model in _PERPETUAL and growth is None:
@@ -530,6 +530,8 @@ def _check_options(
         raise EstimationError(f"long_run_growth has no effect with model='{model}'.{advice}")
     if model != "residual income" and (fade_years or persistence):
         raise EstimationError(f"fade_years and persistence have no effect with model='{model}'; remove them.")
+    if growth_error < 0.0 or bias_error < 0.0:
+        raise EstimationError("long_run_growth_error and bias_error are standard errors and cannot be negative.")
     if fade_years and persistence:
         raise EstimationError("Residual income: set fade_years or persistence, not both.")
     if not 0.0 <= persistence <= 1.0 or not 0 <= fade_years <= 100:

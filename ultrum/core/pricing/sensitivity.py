@@ -276,9 +276,10 @@ def window_betas(
     errors: str,
     lags: int | Literal["automatic"] | None,
     fit: Callable[..., BetaTable] = regress,
+    end: np.datetime64 | None = None,
 ) -> BetaTable | str:
     """Betas of all companies on one market over one window, or the reason why there are none."""
-    start = _first_row(y.index, window)
+    start = _first_row(y.index, window, end)
     if start is None:
         return f"the data do not cover {window}"
     design = leads_and_lags(x[market], 1, 1) if estimator == "dimson" else x[[market]]
@@ -288,16 +289,16 @@ def window_betas(
         return str(error)
 
 
-def _first_row(index: pd.Index, window: str) -> int | None:
-    """First row of a window that ends with the data; none if the data begin later."""
+def _first_row(index: pd.Index, window: str, end: np.datetime64 | None) -> int | None:
+    """First row of a window that ends on a day, by default with the data; none if the data begin later."""
     frequency = infer_frequency(index)
     ordinals = frequency.ordinals_of(index)
     begun = frequency.starts(ordinals)
-    end = frequency.starts(ordinals[-1:] + 1) - np.timedelta64(1, "D")
+    last = frequency.starts(ordinals[-1:] + 1) - np.timedelta64(1, "D") if end is None else np.array([end])
     months = months_in(window)
     if not months:
         raise EstimationError(f"window='{window}': give years or months, such as P5Y.")
-    cut = months_before(end, months)[0]
+    cut = months_before(last, months)[0]
     late = begun[0] - cut > np.timedelta64(1, "D") + (frequency.starts(ordinals[:1] + 1)[0] - begun[0])
     return None if late else int(np.searchsorted(begun, cut, side="right"))
 
