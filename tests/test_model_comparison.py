@@ -575,3 +575,29 @@ class HierarchicalCosts(Scratch):
         self.assertEqual(len(made.companies), len(groups))
         with self.refused(ul.UltrumError, "at least 8"):
             ul.hierarchical_cost_of_equity(betas, {"BRTW": "sea"}, premia={"market": 0.05}, risk_free=0.02)
+
+
+class CostsSideBySide(Scratch):
+    def test_parts_of_a_difference_by_hand(self):
+        panel = ul.practice.panel()
+        one, two = ul.factor_betas(panel, ["market"]), ul.factor_betas(panel, ["market", "value"])
+        stocks = pd.DataFrame({"price": [50.0], "dividend_1": [2.0], "growth": [0.03]}, ["BRTW"])
+        costs = {
+            "CAPM": ul.cost_of_equity(one, premia={"market": 0.05}, risk_free=0.03, draws=0),
+            "two": ul.cost_of_equity(two, premia={"market": 0.06, "value": 0.02}, risk_free=0.025, draws=0,
+                                     add_ons={"size": (0.004, "small")}),
+            "implied": ul.implied_cost_of_equity(stocks, model="constant growth"),
+        }  # fmt: skip
+        made = ul.compare_costs(costs, "BRTW")
+        b0, b1 = one.coefficients.loc["BRTW", "market"], two.coefficients.loc["BRTW", "market"]
+        want = {"risk-free rate": -0.005, "market beta": (b1 - b0) * 0.055, "market premium": 0.01 * (b0 + b1) / 2,
+                "value": 0.02 * two.coefficients.loc["BRTW", "value"], "size": 0.004}  # fmt: skip
+        got = made.differences.loc["two", "difference"]
+        self.assertEqual(set(got.index), set(want))
+        np.testing.assert_allclose(got[list(want)], list(want.values()), atol=1e-12)
+        np.testing.assert_allclose(
+            made.table["cost"], [0.03 + 0.05 * b0, 0.03 + 0.05 * b0 + got.sum(), 0.07], atol=1e-9
+        )
+        self.assertIn("not an estimate by factors", made.in_words()[1])
+        with self.refused(ul.UltrumError, "no EBMK"):
+            ul.compare_costs(costs, "EBMK")

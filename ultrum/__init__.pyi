@@ -5,6 +5,8 @@ from .core.currency.conversion import to_currency as to_currency
 from .core.currency.exchange_rates import ExchangeRates as ExchangeRates
 from .core.model_comparison.beta_forecasts import BetaForecasts as BetaForecasts
 from .core.model_comparison.beta_forecasts import evaluate_betas as evaluate_betas
+from .core.model_comparison.compare_costs import CostsSideBySide as CostsSideBySide
+from .core.model_comparison.compare_costs import compare_costs as compare_costs
 from .core.model_comparison.compare_models import ModelComparison as ModelComparison
 from .core.model_comparison.compare_models import compare_models as compare_models
 from .core.model_comparison.forecast_tests import ModelConfidenceSet as ModelConfidenceSet

@@ -132,6 +132,7 @@ def calls(t):
         ),
         "implied_cost_of_equity": ([t.expected], {"model": "constant growth"}),
         "forecast_bias": ([t.history], {}),
+        "compare_costs": ([{"one": t.implied, "two": t.implied}, "a"], {}),
         "implied_premium": ([t.implied, pd.Series({"a": 2.0, "b": 1.0}), 0.02], {}),
         "hierarchical_cost_of_equity": (
             [t.many_betas, dict.fromkeys(t.many_betas.assets, "ships")],

@@ -75,6 +75,7 @@ class BetaForecasts(TextInNotebooks):
         Returns
         -------
         DataFrame
+            A row each.
         """
         return self.table.copy()
 

@@ -62,6 +62,7 @@ class ModelComparison(TextInNotebooks):
         Returns
         -------
         DataFrame
+            A row each.
         """
         return self.pairs.copy()
 
@@ -154,6 +155,7 @@ def compare_models(
     Returns
     -------
     ModelComparison
+        Models, pairs of models, and the preferred ones.
 
     Raises
     ------

@@ -80,7 +80,7 @@ def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: pd.
     --------
     >>> f = pd.Series(np.arange(12.0))
     >>> forecast_regression(2.0 * f + np.tile([0.1, -0.1], 6), f).coefficients.round(2).tolist()
-    [0.05, 1.99]
+    [0.02, 2.0]
     """
     both = pd.concat({"realised": realised, "forecast": forecasts}, axis=1, join="inner")
     both = _in_time(both).dropna()
@@ -132,7 +132,7 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     --------
     >>> a = pd.Series([1.0, 2.0, 1.5, 1.0, 2.2, 1.1, 0.9, 1.4, 1.8, 1.2])
     >>> round(diebold_mariano_test(a, a * 0 + 1.5).statistic, 2)
-    -0.65
+    -0.62
     """
     both = _in_time(pd.concat([losses, other_losses], axis=1, join="inner")).dropna().to_numpy(float)
     n = len(both)
@@ -203,6 +203,7 @@ class ModelConfidenceSet(TextInNotebooks):
         Returns
         -------
         DataFrame
+            A row each.
         """
         return self.table.copy()
 
@@ -233,6 +234,7 @@ def model_confidence_set(
     Returns
     -------
     ModelConfidenceSet
+        Forecasts with p values.
 
     Raises
     ------
@@ -248,7 +250,7 @@ def model_confidence_set(
     >>> rng = np.random.default_rng(0)
     >>> made = model_confidence_set(pd.DataFrame(rng.normal([0.0, 0.0, 1.0], 1.0, (100, 3)), columns=list("abc")))
     >>> made.included
-    ['b', 'a']
+    ['a', 'b']
     """
     losses = _in_time(losses)
     if losses.shape[1] < 2:

@@ -53,6 +53,9 @@ class HierarchicalCosts(TextInNotebooks):
     between : DataFrame
         By factor: standard deviations of true loadings ``within`` and ``between`` industries, and the effect of
         each characteristic with its error.
+    premia : Series by factor
+    risk_free : float
+        Annual decimals.
     level : float
     basis : str
     """
@@ -62,6 +65,8 @@ class HierarchicalCosts(TextInNotebooks):
     unlisted: pd.DataFrame
     loadings: pd.DataFrame
     between: pd.DataFrame
+    premia: pd.Series
+    risk_free: float
     level: float
     basis: str
 
@@ -81,6 +86,7 @@ class HierarchicalCosts(TextInNotebooks):
         Returns
         -------
         DataFrame
+            A row each.
         """
         return self.companies.copy()
 
@@ -117,8 +123,12 @@ def hierarchical_cost_of_equity(
         Unadjusted regressions of companies on the factors.
     industries : mapping or Series of asset to industry
         Assets without one are left out.
-    premia, risk_free, risk_free_error
+    premia : mapping, or TwoPass
         As for :func:`ultrum.cost_of_equity`.
+    risk_free : TimeSeries or float
+        As for :func:`ultrum.cost_of_equity`.
+    risk_free_error : float
+        Standard error of the risk-free rate.
     characteristics : DataFrame by asset, optional
         Such as log market value and leverage; they are standardised over the companies. Assets with a missing
         value are left out.
@@ -182,24 +192,22 @@ def hierarchical_cost_of_equity(
     posterior = _gibbs(sample, draws, seed)
     rng = np.random.default_rng([seed, 1])
     count = len(posterior.own)
-    root = np.linalg.cholesky(spread + _ROUNDING * np.eye(len(lam))) if spread.any() else np.zeros_like(spread)
-    drawn_premia = lam + rng.standard_normal((count, len(lam))) @ root.T
+    drawn_premia = lam + rng.standard_normal((count, len(lam))) @ _root(spread).T
     base = rate + risk_free_error * rng.standard_normal(count)
-    costs = base[:, None] + np.einsum("dnk,dk->dn", posterior.own, drawn_premia)
-    companies = _summary(costs, sample.assets, level)
+
+    def summary(loadings: Floats, index: pd.Index) -> pd.DataFrame:
+        return _summary(base[:, None] + np.einsum("dnk,dk->dn", loadings, drawn_premia), index, level)
+
+    companies = summary(posterior.own, sample.assets)
     companies.insert(0, "unshrunk", rate + sample.b @ lam)
     companies.insert(0, "industry", [sample.groups[c] for c in sample.codes])
-    companies = companies.join(_weights(sample, posterior, lam))
-    groups = _new_draws(
-        posterior, np.arange(len(sample.groups) + 1), np.zeros((len(sample.groups) + 1, sample.z.shape[1])), rng
-    )
     labels = pd.Index([*sample.groups, "any"], name="industry")
-    by_industry = _summary(base[:, None] + np.einsum("dnk,dk->dn", groups, drawn_premia), labels, level)
+    average = np.zeros((len(labels), sample.z.shape[1]))
+    by_industry = summary(_new_draws(posterior, np.arange(len(labels)), average, rng), labels)
     by_industry.insert(0, "n", [*np.bincount(sample.codes, minlength=len(sample.groups)), 0])
     unlisted_costs = pd.DataFrame(columns=["cost", "standard_error", "low", "high"], dtype=float)
     if new is not None:
-        loadings = _new_draws(posterior, new[1], new[2], rng)
-        unlisted_costs = _summary(base[:, None] + np.einsum("dnk,dk->dn", loadings, drawn_premia), new[0], level)
+        unlisted_costs = summary(_new_draws(posterior, new[1], new[2], rng), new[0])
     known = parts_without_error(prices, risk_free_error)
     basis = (
         f"{quantity(len(sample.assets), 'company')} in {quantity(len(sample.groups), 'industry')}"
@@ -212,11 +220,13 @@ def hierarchical_cost_of_equity(
         f"{quantity(count, 'draw')}, seed {seed}"
     )
     return HierarchicalCosts(
-        companies,
+        companies.join(_weights(sample, posterior, lam)),
         by_industry,
         unlisted_costs,
         _loadings(posterior, sample, exposures.factors),
         _between(posterior, sample, exposures.factors),
+        pd.Series(lam, exposures.factors, name="premium"),
+        rate,
         level,
         basis,
     )
@@ -402,6 +412,12 @@ def _new_draws(posterior: _Draws, codes: Ints, z: Floats, rng: np.random.Generat
 
 
 # Summaries
+
+
+def _root(spread: Floats) -> Floats:
+    """A root of a covariance, which may be zero."""
+    values, vectors = np.linalg.eigh(spread)
+    return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0)))
 
 
 def _summary(costs: Floats, index: pd.Index, level: float) -> pd.DataFrame:

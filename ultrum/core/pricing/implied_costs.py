@@ -3,35 +3,32 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import LARGEST_RATE, validate_arguments
-from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.array_types import Floats
 from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, quantity, table_text
 from ultrum.core.pricing.premium import Premium
+from ultrum.core.pricing.valuation_models import (
+    NEEDED_COLUMNS,
+    OPTIONAL_COLUMNS,
+    PERPETUAL,
+    VALUES,
+    ValuationInputs,
+    ValuationModel,
+    ValuationOptions,
+    Value,
+    follow_costs,
+    solve_costs,
+)
 from ultrum.core.returns.yields import check_annual_rate
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
-ValuationModel = Literal["constant growth", "two-stage", "H-model", "residual income", "abnormal earnings growth"]
-_HIGHEST: Final = 1.0  # discount rate looked at
-_GRID: Final = 400  # rates at which values are compared with the price
-_HALVINGS: Final = 50
-_JUST_ABOVE: Final = 1e-6  # the growth rate at which a value is infinite
-_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "constant growth": ("dividend_1", "growth"),
-    "two-stage": ("dividend_1", "growth", "growth_years"),
-    "H-model": ("dividend_0", "growth", "growth_years"),
-    "residual income": ("book_value", "payout", "earnings_1"),
-    "abnormal earnings growth": ("earnings_1", "earnings_2", "dividend_1"),
-}
-_OPTIONAL: Final = ("price", "forecast_sd", "analysts", "growth_sd", "years_to_first")
-_LEVELS: Final = ("dividend", "earnings")  # scaled by the correction of a bias and by its errors
-_PERPETUAL: Final = ("two-stage", "H-model", "abnormal earnings growth")
 _PARTS: Final = ("forecasts", "growth", "long-run growth", "bias")
 
 
@@ -94,6 +91,7 @@ class ImpliedCosts(TextInNotebooks):
         Returns
         -------
         DataFrame
+            A row each.
         """
         return self.table[["cost", "standard_error"]].join(self.interval()).join(self.table[["roots", "note"]])
 
@@ -192,10 +190,10 @@ def implied_cost_of_equity(
     """
     _check_options(model, long_run_growth, long_run_growth_error, bias_error, fade_years, persistence)
     columns, unused = _check_columns(forecasts, model)
-    options = _Options(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
-    inputs = _Inputs.of(forecasts, columns, bias)
-    value = _VALUES[model]
-    cost, roots, notes = _solve(model, value, inputs, options)
+    options = ValuationOptions(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
+    inputs = ValuationInputs.of(forecasts, columns, bias)
+    value = VALUES[model]
+    cost, roots, notes = solve_costs(model, value, inputs, options)
     errors = {
         "forecasts": inputs.relative_error,
         "growth": inputs.growth_error,
@@ -230,219 +228,13 @@ def implied_cost_of_equity(
     )
 
 
-@dataclass(frozen=True)
-class _Options:
-    """Long-run growth, and what follows the last forecast of earnings."""
-
-    growth: float | Floats
-    fade_years: int
-    persistence: float
-
-
-@dataclass(frozen=True)
-class _Inputs:
-    """Forecasts of N assets by column, (N,), after the correction of bias."""
-
-    columns: Mapping[str, Floats]
-    price: Floats
-    wait: Floats
-    relative_error: Floats
-    growth_error: Floats
-    bias: Floats
-
-    @classmethod
-    def of(cls, frame: pd.DataFrame, columns: list[str], bias: float | pd.Series) -> _Inputs:
-        """Numbers of a table, amounts divided by one plus the bias."""
-        if isinstance(bias, pd.Series):
-            shift = bias.reindex(frame.index).to_numpy(dtype=float)
-            absent = [str(a) for a, b in zip(frame.index, shift, strict=True) if not np.isfinite(b)]
-            if absent:
-                raise EstimationError(
-                    f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number."
-                )
-        else:
-            shift = np.full(len(frame), float(bias))
-        if not (np.abs(shift) < 1.0).all():
-            raise UnitError("bias is a share in decimals, 0.08 where forecasts are 8 % too high.")
-        numbers = {c: frame[c].to_numpy(dtype=float) for c in columns}
-        numbers = {
-            c: v / (1.0 + shift) if c.startswith(_LEVELS) and c != "dividend_0" else v for c, v in numbers.items()
-        }
-
-        def optional(name: str, default: float) -> Floats:
-            given = frame[name] if name in frame else pd.Series(default, frame.index)
-            return np.asarray(given.fillna(default), dtype=np.float64)
-
-        analysts = optional("analysts", 1.0)
-        if not (analysts >= 1.0).all():
-            raise EstimationError("implied_cost_of_equity: analysts must be at least 1.")
-        sizes = optional("forecast_sd", 0.0), optional("growth_sd", 0.0)
-        if any((one < 0.0).any() for one in sizes):
-            raise EstimationError("implied_cost_of_equity: a standard deviation is negative.")
-        return cls(
-            numbers,
-            frame["price"].to_numpy(dtype=float),
-            optional("years_to_first", 1.0),
-            sizes[0] / np.sqrt(analysts),
-            sizes[1] / np.sqrt(analysts),
-            shift,
-        )
-
-    def moved(self, level: Floats, growth: Floats) -> _Inputs:
-        """Amounts times a factor, and growth plus a shift; both may have a leading axis of draws."""
-        columns = {
-            c: v * level if c.startswith(_LEVELS) else v + growth if c == "growth" else v
-            for c, v in self.columns.items()
-        }
-        return _Inputs(columns, self.price, self.wait, self.relative_error, self.growth_error, self.bias)
-
-    def earnings(self) -> list[Floats]:
-        """Forecasts of earnings by year."""
-        out: list[Floats] = []
-        while f"earnings_{len(out) + 1}" in self.columns:
-            out.append(self.columns[f"earnings_{len(out) + 1}"])
-        return out
-
-
-# Values at a discount rate, one year before the first payment
-
-
-def _constant_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """D₁/(r − g)."""
-    return np.asarray(x.columns["dividend_1"] / (r - x.columns["growth"]))
-
-
-def _two_stage(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """Dividends that grow at g for n years and at g∞ after them; n counts the payments up to the last of the
-    stage.
-
-    D₁ Σ_{t=1..n} (1+g)^(t−1)/(1+r)^t + D₁(1+g)^(n−1)(1+g∞)/((r − g∞)(1+r)^n).
-    """
-    first, growth, years = (x.columns[c] for c in _NEEDS["two-stage"])
-    ratio = (1.0 + growth) / (1.0 + r)
-    equal = np.abs(growth - r) < 1e-9
-    stage = np.where(equal, years / (1.0 + r), (1.0 - ratio**years) / np.where(equal, 1.0, r - growth))
-    last = (1.0 + growth) ** (years - 1.0) / (1.0 + r) ** years
-    return np.asarray(first * (stage + last * (1.0 + options.growth) / (r - options.growth)))
-
-
-def _h_model(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """D₀((1 + g∞) + H(g − g∞))/(r − g∞) with H half of the years of decline."""
-    last, growth, years = (x.columns[c] for c in _NEEDS["H-model"])
-    lift = 1.0 + options.growth + years / 2.0 * (growth - options.growth)
-    return np.asarray(last * lift / (r - options.growth))
-
-
-def _residual_income(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """B₀ + Σ (E_t − rB_{t−1})/(1+r)^t with clean surplus; then the fade of the return on equity, or
-    persistence.
-    """
-    book, payout = x.columns["book_value"], x.columns["payout"]
-    total, discount = book + 0.0 * r, np.ones_like(r)
-    residual = np.zeros_like(total)
-    on_equity = np.zeros_like(total)
-    for earnings in x.earnings():
-        discount = discount * (1.0 + r)
-        residual, on_equity = earnings - r * book, earnings / book
-        total = total + residual / discount
-        book = book + (1.0 - payout) * earnings
-    for year in range(1, options.fade_years + 1):
-        discount = discount * (1.0 + r)
-        excess = (on_equity - r) * (1.0 - year / (options.fade_years + 1.0))
-        total = total + excess * book / discount
-        book = book * (1.0 + (1.0 - payout) * (r + excess))
-    if options.persistence:
-        total = total + residual * options.persistence / ((1.0 + r - options.persistence) * discount)
-    return np.asarray(total)
-
-
-def _abnormal_growth(r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """E₁/r + (E₂ + rD₁ − (1+r)E₁)/(r(r − g∞))."""
-    first, second, dividend = (x.columns[c] for c in _NEEDS["abnormal earnings growth"])
-    return np.asarray(first / r + (second + r * dividend - (1.0 + r) * first) / (r * (r - options.growth)))
-
-
-_Value = Callable[[Floats, _Inputs, _Options], Floats]
-_VALUES: Final[Mapping[str, _Value]] = {
-    "constant growth": _constant_growth,
-    "two-stage": _two_stage,
-    "H-model": _h_model,
-    "residual income": _residual_income,
-    "abnormal earnings growth": _abnormal_growth,
-}
-
-
-def _excess_value(value: _Value, r: Floats, x: _Inputs, options: _Options) -> Floats:
-    """Value at the day of the price less the price, as a share of it."""
-    with np.errstate(all="ignore"):
-        return np.asarray(value(r, x, options) * (1.0 + r) ** (1.0 - x.wait) / x.price - 1.0)
-
-
-def _lowest(model: str, x: _Inputs, options: _Options) -> Floats:
-    """The rate above which the value is finite, (N,)."""
-    if model == "constant growth":
-        floor = x.columns["growth"]
-    elif model in _PERPETUAL:
-        floor = np.full(len(x.price), options.growth)
-    else:
-        floor = np.zeros(len(x.price))
-    return np.maximum(floor, 0.0) + _JUST_ABOVE
-
-
-def _solve(model: str, value: _Value, x: _Inputs, options: _Options) -> tuple[Floats, Ints, list[str]]:
-    """Cost, number of roots and reason of each asset."""
-    low = _lowest(model, x, options)
-    steps = np.linspace(0.0, 1.0, _GRID)[:, None] ** 2  # finer near the lowest rate
-    grid = low + (_HIGHEST - low) * steps
-    above = _excess_value(value, grid, x, options)
-    known: Bools = np.isfinite(above).all(axis=0) & (x.price > 0.0)
-    changes = np.diff(np.sign(above), axis=0) != 0
-    roots = np.where(known, changes.sum(axis=0), 0)
-    first = np.argmax(changes, axis=0)
-    column = np.arange(len(low))
-    cost = _bisect(value, x, options, grid[first, column], grid[np.minimum(first + 1, _GRID - 1), column])
-    cost = np.where(roots == 1, cost, np.nan)
-    notes = [
-        _reason(model, int(n), bool(k), float(a), float(p))
-        for n, k, a, p in zip(roots, known, above[0], x.price, strict=True)
-    ]
-    return cost, roots.astype(np.int64), notes
-
-
-def _reason(model: str, roots: int, known: bool, at_lowest: float, price: float) -> str:
-    """Why an asset has no cost; empty if it has one."""
-    if roots == 1:
-        return ""
-    if not price > 0.0:
-        return "the price is missing or not positive"
-    if not known:
-        return "an input is missing or not a number"
-    if roots > 1:
-        return f"{roots} rates solve the equation"
-    return (
-        "forecasts are worth less than the price at every rate"
-        if at_lowest < 0.0
-        else "forecasts are worth more than the price at every rate up to 100 %"
-    )
-
-
-def _bisect(value: _Value, x: _Inputs, options: _Options, low: Floats, high: Floats) -> Floats:
-    """The root between two rates at which the signs differ."""
-    sign = np.sign(_excess_value(value, low, x, options))
-    for _ in range(_HALVINGS):
-        middle = (low + high) / 2.0
-        left = np.sign(_excess_value(value, middle, x, options)) == sign
-        low, high = np.where(left, middle, low), np.where(left, high, middle)
-    return np.asarray((low + high) / 2.0)
-
-
 # Uncertainty: the roots under drawn inputs, and the share of each input
 
 
 def _draw_costs(
-    value: _Value,
-    x: _Inputs,
-    options: _Options,
+    value: Value,
+    x: ValuationInputs,
+    options: ValuationOptions,
     cost: Floats,
     errors: Mapping[str, Floats],
     draws: int,
@@ -462,35 +254,14 @@ def _draw_costs(
     common = rng.standard_normal((2, shape[0], 1))
     level = level / (1.0 + errors["bias"] * common[1])
     moved = x.moved(level, growth)
-    drawn_options = _Options(
+    drawn_options = ValuationOptions(
         options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence
     )
-    return _follow(value, moved, drawn_options, np.broadcast_to(cost, shape).copy())
-
-
-def _follow(value: _Value, x: _Inputs, options: _Options, start: Floats) -> Floats:
-    """Roots near a start, by Newton steps with numerical slopes that are halved where they leave the rates
-    allowed.
-    """
-    r = start
-    step = 1e-6
-    for _ in range(30):
-        at = _excess_value(value, r, x, options)
-        slope = (_excess_value(value, r + step, x, options) - at) / step
-        with np.errstate(all="ignore"):
-            following = r - at / slope
-        floor = np.maximum(options.growth, x.columns["growth"] if value is _constant_growth else 0.0)
-        floor = np.maximum(floor if value is not _residual_income else 0.0, 0.0) + _JUST_ABOVE
-        following = np.where(following <= floor, (r + floor) / 2.0, np.minimum(following, _HIGHEST))
-        if np.nanmax(np.abs(following - r), initial=0.0) < 1e-11:
-            break
-        r = following
-    settled = np.abs(_excess_value(value, r, x, options)) < 1e-6
-    return np.where(settled, r, np.nan)
+    return follow_costs(value, moved, drawn_options, np.broadcast_to(cost, shape).copy())
 
 
 def _variance_shares(
-    value: _Value, x: _Inputs, options: _Options, cost: Floats, errors: Mapping[str, Floats]
+    value: Value, x: ValuationInputs, options: ValuationOptions, cost: Floats, errors: Mapping[str, Floats]
 ) -> tuple[Floats, Floats]:
     """Share of each input in the variance of a cost, (N, 4), by its slopes; and the total standard deviation
     (N,).
@@ -501,11 +272,11 @@ def _variance_shares(
     higher = {
         "forecasts": (x.moved(one + step, none), options),
         "growth": (x.moved(one, none + step), options),
-        "long-run growth": (x, _Options(options.growth + step, options.fade_years, options.persistence)),
+        "long-run growth": (x, ValuationOptions(options.growth + step, options.fade_years, options.persistence)),
         "bias": (x.moved(1.0 / (one + step), none), options),
     }
     effects = np.column_stack(
-        [(_follow(value, *higher[part], cost.copy()) - cost) / step * errors[part] for part in _PARTS]
+        [(follow_costs(value, *higher[part], cost.copy()) - cost) / step * errors[part] for part in _PARTS]
     )
     total = np.sum(effects**2, axis=1)
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -519,9 +290,9 @@ def _check_options(
     model: str, growth: float | None, growth_error: float, bias_error: float, fade_years: int, persistence: float
 ) -> None:
     """Refuse options that do not belong to the model, and rates that look like percent."""
-    if model in _PERPETUAL and growth is None:
+    if model in PERPETUAL and growth is None:
         raise EstimationError(f"model='{model}' needs long_run_growth, such as 0.03.")
-    if model not in _PERPETUAL and (growth is not None or growth_error):
+    if model not in PERPETUAL and (growth is not None or growth_error):
         advice = (
             " Put the growth into the column growth."
             if model == "constant growth"
@@ -545,17 +316,17 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
     if frame.index.has_duplicates:
         twice = sorted(map(str, frame.index[frame.index.duplicated()].unique()))
         raise EstimationError(f"implied_cost_of_equity: {name_list(twice)} has more than one row.")
-    needed = ["price", *_NEEDS[model]]
+    needed = ["price", *NEEDED_COLUMNS[model]]
     absent = [c for c in needed if c not in frame]
     if absent:
         raise EstimationError(
             f"model='{model}' needs the columns {', '.join(needed)}; '{absent[0]}' is missing: "
             f"{one_of(absent[0], list(map(str, frame.columns)))}"
         )
-    columns = list(_NEEDS[model])
+    columns = list(NEEDED_COLUMNS[model])
     while model == "residual income" and f"earnings_{len(columns) - 1}" in frame:
         columns.append(f"earnings_{len(columns) - 1}")
-    wrong = [c for c in (*columns, *_OPTIONAL) if c in frame and frame[c].dtype.kind not in "fiu"]
+    wrong = [c for c in (*columns, *OPTIONAL_COLUMNS) if c in frame and frame[c].dtype.kind not in "fiu"]
     if wrong:
         raise EstimationError(f"implied_cost_of_equity: the column {wrong[0]} holds text; numbers are expected.")
     for column in ("growth", "payout", "forecast_sd", "growth_sd"):
@@ -570,13 +341,13 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
         raise EstimationError(
             f"Residual income: the book value of {name_list(negative)} is not positive. Remove the row."
         )
-    return columns, [str(c) for c in frame if c not in (*columns, *_OPTIONAL)]
+    return columns, [str(c) for c in frame if c not in (*columns, *OPTIONAL_COLUMNS)]
 
 
 def _basis(
     model: str,
-    options: _Options,
-    x: _Inputs,
+    options: ValuationOptions,
+    x: ValuationInputs,
     growth_error: float,
     bias_error: float,
     unused: list[str],
@@ -587,7 +358,7 @@ def _basis(
         model if model.endswith("model") else f"{model} model",
         f"{solved} of {quantity(len(x.price), 'asset')} with exactly one root",
     ]
-    if model in _PERPETUAL:
+    if model in PERPETUAL:
         error = f" (standard error {percent(growth_error)} points)" if growth_error else ""
         parts.append(f"long-run growth {percent(float(options.growth))} %{error}")
     if model == "residual income":

@@ -1,0 +1,214 @@
+"""Costs of equity by different methods side by side, and what they differ by."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import pandas as pd
+
+from ultrum.core.arguments import validate_arguments
+from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, table_text
+from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
+from ultrum.core.pricing.hierarchical_costs import HierarchicalCosts
+from ultrum.core.pricing.implied_costs import ImpliedCosts
+from ultrum.errors import EstimationError, UnitError, name_list, one_of
+
+AnyCosts = CostOfEquity | HierarchicalCosts | ImpliedCosts
+_ALL: Final = "whole"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class CostsSideBySide(TextInNotebooks):
+    """Costs of equity of one company by several methods.
+
+    Attributes
+    ----------
+    table : DataFrame
+        By method: ``cost standard_error low high``, annual, and ``difference`` from the first.
+    differences : DataFrame
+        By method and part: by how much the part differs from that of the first method. Parts are the risk-free
+        rate; for a factor in both, its ``beta`` and its ``premium`` at the mean of the other; a factor or
+        additional premium in only one; for an implied cost the ``whole``. They sum to the difference.
+    asset : str
+    basis : mapping of str to str
+        Basis of each method.
+    """
+
+    table: pd.DataFrame
+    differences: pd.DataFrame
+    asset: str
+    basis: Mapping[str, str]
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row per method.
+
+        Returns
+        -------
+        DataFrame
+            A row each.
+        """
+        return self.table.copy()
+
+    def in_words(self) -> list[str]:
+        """Each method against the first: the difference, and the parts that cause most of it.
+
+        Returns
+        -------
+        list of str
+            A sentence per method.
+        """
+        first = str(self.table.index[0])
+        lines = []
+        for method, parts in self.differences.groupby(level=0, sort=False):
+            total = float(parts["difference"].sum())
+            largest = parts["difference"].droplevel(0)
+            named = [
+                f"{part} {percent(float(d), signed=True)}"
+                for part, d in largest[largest.abs().sort_values(ascending=False).index].items()
+                if abs(d) >= 0.00005
+            ]
+            apart = (
+                "is not an estimate by factors, so that only the whole differs" if _ALL in largest.index else ""
+            )
+            causes = apart or f"by {', '.join(named[:4])}" if named else "in no part"
+            lines.append(
+                f"{method} is {percent(abs(total))} percentage points {'above' if total >= 0 else 'below'} "
+                f"{first}: "
+                f"{causes}."
+            )
+        return lines
+
+    def __repr__(self) -> str:
+        words = [textwrap.fill(line, WIDTH) for line in self.in_words()]
+        notes = [textwrap.fill(f"{method}: {basis}", WIDTH) for method, basis in self.basis.items()]
+        return "\n".join([f"Cost of equity of {self.asset}", table_text(self.table), *words, *notes])
+
+
+@validate_arguments
+def compare_costs(costs: Mapping[str, AnyCosts], asset: str, *, level: float = 0.95) -> CostsSideBySide:
+    """Costs of equity of one company by several methods, and by how much of which input they differ.
+
+    Parameters
+    ----------
+    costs : mapping of str to result
+        Results of :func:`ultrum.cost_of_equity`, :func:`ultrum.hierarchical_cost_of_equity` and
+        :func:`ultrum.implied_cost_of_equity`, by the name of the method. The others are compared with the first.
+    asset : str
+        The company.
+    level : float
+        Of the intervals.
+
+    Returns
+    -------
+    CostsSideBySide
+        Costs, differences and their parts.
+
+    Raises
+    ------
+    EstimationError
+        If there are fewer than two methods, or one has no cost of the company.
+
+    Examples
+    --------
+    >>> import ultrum as ul
+    >>> panel = ul.practice.panel()
+    >>> plain = ul.factor_betas(panel, ["market"])
+    >>> costs = {name: ul.cost_of_equity(betas, premia={"market": 0.05}, risk_free=0.03)
+    ...          for name, betas in {"CAPM": plain, "shrunk": ul.shrink_betas(plain)}.items()}
+    >>> ul.compare_costs(costs, "BRTW").differences.round(4).index.tolist()
+    [('shrunk', 'risk-free rate'), ('shrunk', 'market beta'), ('shrunk', 'market premium')]
+    """
+    if len(costs) < 2:
+        raise EstimationError("compare_costs: one method; pass at least two by name.")
+    if not 0.0 < level < 1.0:
+        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
+    rows, parts = {}, {}
+    for name, cost in costs.items():
+        if asset not in cost.value.index:
+            raise EstimationError(
+                f"compare_costs: '{name}' has no {asset}; {one_of(asset, list(cost.value.index))}"
+            )
+        if not np.isfinite(cost.value[asset]):
+            raise EstimationError(f"compare_costs: '{name}' has no cost of {asset}. Leave the method out.")
+        rows[name] = [float(cost.value[asset]), float(cost.standard_error[asset]), *_interval(cost, asset, level)]
+        parts[name] = _parts_of(cost, asset)
+    table = pd.DataFrame.from_dict(rows, orient="index", columns=["cost", "standard_error", "low", "high"])
+    table["difference"] = table["cost"] - table["cost"].iloc[0]
+    first = next(iter(costs))
+    differences = {
+        (name, part): value
+        for name in list(costs)[1:]
+        for part, value in _differences(parts[first], parts[name], float(table["difference"][name])).items()
+    }
+    listed = pd.Series(differences, name="difference").rename_axis(["method", "part"]).to_frame()
+    return CostsSideBySide(
+        table.rename_axis("method"), listed, asset, {name: _basis(cost) for name, cost in costs.items()}
+    )
+
+
+def _interval(cost: AnyCosts, asset: str, level: float) -> list[float]:
+    """Bounds of the cost of a company."""
+    if isinstance(cost, HierarchicalCosts):
+        if level != cost.level:
+            raise UnitError(
+                f"compare_costs: the shrunk costs have {100 * cost.level:g} % intervals, not {100 * level:g} "
+                "%. Estimate "
+                f"them with level={level}."
+            )
+        return [float(cost.companies["low"][asset]), float(cost.companies["high"][asset])]
+    bounds = cost.interval(level)
+    return [float(bounds["low"][asset]), float(bounds["high"][asset])]
+
+
+def _parts_of(cost: AnyCosts, asset: str) -> dict[str, tuple[float, float]] | None:
+    """Beta and premium by factor; a flat part has a beta of one; none for an implied cost."""
+    if isinstance(cost, ImpliedCosts):
+        return None
+    if isinstance(cost, HierarchicalCosts):
+        return {
+            RISK_FREE: (1.0, cost.risk_free),
+            **{str(f): (float(cost.loadings[str(f)][asset]), float(p)) for f, p in cost.premia.items()},
+        }
+    rows = cost.parts.loc[asset]
+    return {
+        str(part): (float(row["beta"]), float(row["premium"]))
+        if np.isfinite(row["beta"])
+        else (1.0, float(row["contribution"]))
+        for part, row in rows.iterrows()
+    }
+
+
+def _differences(
+    first: dict[str, tuple[float, float]] | None, other: dict[str, tuple[float, float]] | None, total: float
+) -> dict[str, float]:
+    """The other method less the first, by part."""
+    if first is None or other is None:
+        return {_ALL: total}
+    out: dict[str, float] = {}
+    for part in dict.fromkeys([*first, *other]):
+        if part in first and part in other:
+            (b0, p0), (b1, p1) = first[part], other[part]
+            if b0 == b1 == 1.0:
+                out[part] = p1 - p0
+            else:
+                out[f"{part} beta"], out[f"{part} premium"] = (
+                    (b1 - b0) * (p0 + p1) / 2.0,
+                    (p1 - p0) * (b0 + b1) / 2.0,
+                )
+        elif part in other:
+            out[part] = other[part][0] * other[part][1]
+        else:
+            out[part] = -first[part][0] * first[part][1]
+    rest = total - sum(out.values())
+    return out if abs(rest) < 1e-4 else {**out, "simulation": rest}
+
+
+def _basis(cost: AnyCosts) -> str:
+    """What a method rests on."""
+    if isinstance(cost, CostOfEquity):
+        return name_list([f"{part}: {words}" for part, words in cost.basis.items()])
+    return cost.basis
