@@ -17,6 +17,7 @@ from ultrum.core.array_types import Bools, Dates, Floats
 from ultrum.practice import simulated_world as s
 from ultrum.practice.exchange import closes, final_payments, splits
 from ultrum.practice.observatory import AREAS
+from ultrum.practice.simulated_forecasts import simulate_forecasts
 from ultrum.practice.simulated_world import (
     FACTORS,
     FIRST_DAY,
@@ -618,7 +619,17 @@ def small_tables(world: World, close: np.ndarray) -> dict[str, pd.DataFrame]:
         "final_payments": final_payments(close),
         "accounts": accounts(close, world.days),
         "indices": indices(world, close),
+        **forecast_tables(world.seed),
     }
+
+
+def forecast_tables(seed: int) -> dict[str, pd.DataFrame]:
+    """Analysts' forecasts of the last day, and past ones with what came."""
+    world = simulate_forecasts(seed)
+    table = world.table.reset_index()
+    table.insert(0, "date", LAST_DAY)
+    table.insert(2, "market_value_m", world.market_values.to_numpy())
+    return {"forecasts": table, "past_forecasts": world.history}
 
 
 def _pack(frame: pd.DataFrame) -> pd.DataFrame:

@@ -159,6 +159,8 @@ _TABLES: Final = {  # files that a search finds by name
         "final_payments.csv",
         "indices.csv",
         "accounts.csv",
+        "forecasts.csv",
+        "past_forecasts.csv",
     ),
     "college": ("factors_monthly.zip", "factors_daily.zip"),
     "council": ("births.csv",),

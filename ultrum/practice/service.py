@@ -23,7 +23,16 @@ from ultrum.errors import SourceError
 from ultrum.practice import world_files
 from ultrum.practice.statistics_service import Fault, FaultMiddleware, Faults, Statistics
 
-_TABLES = ("companies", "dividends", "splits", "final_payments", "accounts", "indices")
+_TABLES = (
+    "companies",
+    "dividends",
+    "splits",
+    "final_payments",
+    "accounts",
+    "indices",
+    "forecasts",
+    "past_forecasts",
+)
 _TYPES = {
     "csv": "text/csv; charset=utf-8",
     "txt": "text/plain; charset=utf-8",

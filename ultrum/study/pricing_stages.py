@@ -10,6 +10,7 @@ import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.regression.beta_table import BetaTable
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.series.metadata import Metadata
@@ -54,27 +55,40 @@ def cost_of(
     two_pass_result: TwoPass | None,
     rate: TimeSeries | float | None,
 ) -> CostOfEquity:
-    """Cost of equity of every asset by the chosen model."""
+    """Cost of equity of every asset from betas, by the premia of the study."""
     from ultrum.core.pricing.cost_of_equity import cost_of_equity
 
-    section, names = cost_section(plan), plan.model.factors
+    section = cost_section(plan)
+    names = [str(t) for t in betas.coefficients if t != CONSTANT]
+    return cost_of_equity(
+        betas,
+        premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate),
+        risk_free=risk_free_of_cost(plan, desk, panel),
+        on=section.on or None,
+        draws=section.draws,
+        add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
+    )
+
+
+def premia_of_factors(
+    plan: Study,
+    panel: Panel,
+    factors: Sequence[TimeSeries],
+    names: Sequence[str],
+    two_pass_result: TwoPass | None,
+    rate: TimeSeries | float | None,
+) -> dict[str, Premium] | TwoPass:
+    """Premium of each factor as the study sets it, from history by default."""
+    section = cost_section(plan)
     given = {name: section.premium.get(name, "history") for name in names}
     histories = {f.name: _history(plan, f, given.get(f.name)) for f in factors}
     if isinstance(rate, float | int):
         rate = accrual_rate(rate, panel.risk_free.index, panel.frequency)
     if rate is None:
         raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or an annual rate.")
-    premia: Any = {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
     if two_pass_result is not None and set(given.values()) == {"two-pass"}:
-        premia = two_pass_result  # with their joint covariance
-    return cost_of_equity(
-        betas,
-        premia=premia,
-        risk_free=_rate(plan, desk, panel),
-        on=section.on or None,
-        draws=section.draws,
-        add_ons={name: (a.value, a.reason) for name, a in section.add_ons.items()},
-    )
+        return two_pass_result  # with their joint covariance
+    return {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
 
 
 def _history(plan: Study, factor: TimeSeries, given: object) -> TimeSeries:
@@ -107,7 +121,7 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result:
     return Premium(float(given), excess_of=excess_of)
 
 
-def _rate(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
+def risk_free_of_cost(plan: Study, desk: Desk, panel: Panel) -> TimeSeries | float:
     """The risk-free rate to add: a number, the panel's own, a yield by its quoting rule, or a column of
     returns.
     """
@@ -269,7 +283,7 @@ def sensitivity_of(
     section = plan.sensitivity
     if section is None:
         raise StudyError("The study has no section [sensitivity].")
-    markets = SeriesTable.of([returns(_index_at(desk, address)) for address in section.markets])
+    markets = SeriesTable.of([index_returns_at(desk, address) for address in section.markets])
     return beta_sensitivity(
         daily_returns(plan, desk, prices),
         markets,
@@ -287,6 +301,7 @@ def sensitivity_of(
     )
 
 
-def _index_at(desk: Desk, address: str) -> TimeSeries:
+def index_returns_at(desk: Desk, address: str) -> TimeSeries:
+    """Returns of an index by its address, under the name of its column."""
     index = desk.fetch(address, measure="index", timing="end")
-    return index.with_metadata(name=Address.parse(address).field or index.name)
+    return returns(index.with_metadata(name=Address.parse(address).field or index.name))

@@ -22,8 +22,9 @@ from ultrum.errors import StudyError
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download_and_limits import HttpPolicy
 from ultrum.sources.table.reading_result import Decision
-from ultrum.study import panel_stages, pricing_stages
+from ultrum.study import comparison_stages, panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices
+from ultrum.study.comparison_stages import Comparisons
 from ultrum.study.own_sorts import decisions_of_sorts, notes_of_sorts
 from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
 from ultrum.study.schema import Study, all_series
@@ -32,6 +33,7 @@ from ultrum.study.validation import in_study_words
 from ultrum.vault.journal import Record
 
 if TYPE_CHECKING:
+    from ultrum.core.model_comparison.compare_costs import AnyCosts
     from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
     from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
     from ultrum.core.pricing.kalman_beta import FilteredBetas
@@ -41,6 +43,7 @@ if TYPE_CHECKING:
     from ultrum.core.regression.diagnostics import Diagnosis
     from ultrum.core.regression.rolling_regression import RollingFit
     from ultrum.core.regression.structural_breaks import BreakTest
+    from ultrum.sources.table.price_and_event_columns import PriceTable
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -85,6 +88,8 @@ class StudyResult:
         Storage next to the vault, so that figures are drawn again only when they change.
     abroad : CostOfEquity or None
         In another currency.
+    comparisons : Comparisons
+        Models, forecasts of beta and costs by several methods against each other.
     specifications : tuple of str
         Checksums of the distinct specifications estimated on these returns with this vault, including this one;
         empty without storage.
@@ -111,6 +116,7 @@ class StudyResult:
     peers: PeerBeta | None = None
     sensitivity: BetaSensitivity | None = None
     abroad: CostOfEquity | None = None
+    comparisons: Comparisons = field(default_factory=Comparisons)
     decisions: tuple[Decision, ...] = ()
     store: StageStore | None = None
     specifications: tuple[str, ...] = ()
@@ -282,6 +288,7 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         peers=peers,
         sensitivity=sensitivity,
         abroad=abroad,
+        comparisons=_comparisons(plan, desk, stages, panel, prices, factors, models, company, cost, premia, rate),
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
@@ -345,6 +352,48 @@ def _cost(
     cost = stages.do("cost of equity", pricing_stages.cost_of, plan, desk, panel, factors, betas, premia, rate)
     section = asked.in_currency
     return cost, None if section is None else cost.in_currency(section.code, inflation=section.inflation)
+
+
+def _comparisons(
+    plan: Study,
+    desk: Desk,
+    stages: Stages,
+    panel: Panel,
+    prices: PriceTable,
+    factors: list[TimeSeries],
+    models: Mapping[str, BetaTable],
+    company: str,
+    cost: CostOfEquity | None,
+    premia: TwoPass | None,
+    rate: TimeSeries | float | None,
+) -> Comparisons:
+    """Results of the sections that compare."""
+    work, asked = comparison_stages, plan.cost_of_equity
+    compared = betas = hierarchical = implied = None
+    if plan.model_comparison:
+        compared = stages.do("model comparison", work.compare_study_models, plan, panel)
+    if plan.beta_forecasts:
+        betas = stages.do("beta forecasts", work.forecast_betas, plan, desk, panel, prices)
+    if plan.implied_cost:
+        implied = stages.do("implied costs", work.implied_costs, plan, desk, panel)
+    premia = premia if asked and "two-pass" in asked.premium.values() else None
+    inputs = plan, desk, panel, factors
+    if asked and asked.hierarchical:
+        name, base = "hierarchical costs", models[plan.model.name]
+        hierarchical = stages.do(name, work.hierarchical_costs, *inputs, base, premia, rate)
+    side_by_side = None
+    if cost is not None and (compared or hierarchical or implied):
+        costs: dict[str, AnyCosts] = {plan.model.name: cost}
+        for model in plan.models:
+            priced = all(panel.metadata[f].is_return for f in model.factors)
+            if model.name != plan.model.name and priced:
+                stage = f"cost of equity: {model.name}"
+                table = models[model.name]
+                costs[model.name] = stages.do(stage, pricing_stages.cost_of, *inputs, table, premia, rate)
+        costs |= {"hierarchical": hierarchical} if hierarchical else {}
+        costs |= {"implied": implied} if implied else {}
+        side_by_side = work.costs_side_by_side(plan, company, costs)
+    return Comparisons(compared, betas, hierarchical, implied, side_by_side)
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:

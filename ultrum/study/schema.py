@@ -13,8 +13,11 @@ from pydantic import Field, PrivateAttr
 from ultrum.errors import StudyError, missing_package
 from ultrum.file_access import path_of, read_regular, toml_of
 from ultrum.study.sections import (
+    BetaForecastsSection,
     CostSection,
+    ImpliedSection,
     Model,
+    ModelComparisonSection,
     PanelSection,
     PortfolioSection,
     ReportSection,
@@ -104,6 +107,9 @@ class Study(Section):
     two_pass: TwoPassSection | None = None
     cost_of_equity: CostSection | None = None
     sensitivity: SensitivitySection | None = None
+    model_comparison: ModelComparisonSection | None = None
+    beta_forecasts: BetaForecastsSection | None = None
+    implied_cost: ImpliedSection | None = None
     report: ReportSection = ReportSection()
     _file: str = PrivateAttr(default="")
 

@@ -36,6 +36,9 @@ FigureName = Literal[
     "sensitivity",
     "risk and return",
     "growth of one",
+    "model comparison",
+    "beta forecasts",
+    "costs side by side",
 ]
 Export = Literal["csv", "xlsx", "parquet", "latex", "markdown", "sql", "png", "svg", "pdf"]
 Adjustment = Literal["none", "vasicek", "blume"]
@@ -372,6 +375,15 @@ def _premium(value: object) -> object:
 PremiumChoice = Annotated[Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)]
 
 
+class HierarchicalSection(Section):
+    """Costs of equity from loadings shrunk towards industry and, with accounts, size and leverage."""
+
+    industry: Text = "industry"
+    accounts: str = ""
+    debt: str = "net_debt_m"
+    equity: str = "market_value_m"
+
+
 class CostSection(Section):
     """The cost of equity to compute."""
 
@@ -383,6 +395,7 @@ class CostSection(Section):
     inflation: str = ""
     add_ons: dict[str, AddOn] = {}
     peers: PeersSection | None = None
+    hierarchical: HierarchicalSection | None = None
     in_currency: CurrencySection | None = None
     draws: Draws = 0
 
@@ -398,6 +411,52 @@ class SensitivitySection(Section):
     estimators: Annotated[list[Estimator], Field(min_length=1)] = ["ols", "dimson"]
     chosen: dict[str, Annotated[str, BeforeValidator(_name_now)]] = {}
     published: Number | None = None
+
+
+class ModelComparisonSection(Section):
+    """The models of the study against each other, by squared Sharpe ratio and cross-sectional R²."""
+
+    models: list[Text] = []
+    how: Literal["exact", "robust"] = "robust"
+    level: Share = 0.05
+    draws: Annotated[Whole, Field(ge=49, le=LARGEST_DRAWS)] = 999
+
+
+class BetaForecastsSection(Section):
+    """Ways to estimate beta, by how well each forecasts the beta of the following period."""
+
+    market: Text
+    risk_free: Text
+    windows: Annotated[list[Duration], Field(min_length=1)] = ["P2Y", "P3Y", "P5Y"]
+    frequencies: Annotated[list[Code], Field(min_length=1)] = ["W", "M"]
+    adjustments: Annotated[list[Adjustment], Field(min_length=1)] = ["none", "vasicek", "blume"]
+    estimators: Annotated[list[Estimator], Field(min_length=1)] = ["ols", "dimson"]
+    every: Duration = "P1Y"
+    horizon: Duration = "P1Y"
+    realised_frequency: Code = "W"
+    base_case: dict[str, str] = {}
+
+
+class ImpliedSection(Section):
+    """Implied costs of equity from a table of forecasts, and the bias of such forecasts from past ones."""
+
+    forecasts: Text
+    model: Literal["constant growth", "two-stage", "H-model", "residual income", "abnormal earnings growth"] = (
+        "two-stage"
+    )
+    long_run_growth: Annotated[Number, Field(ge=-0.5, le=0.5)] | None = None
+    long_run_growth_error: Annotated[Number, Field(ge=0, le=0.5)] = 0.0
+    fade_years: Annotated[Whole, Field(ge=0, le=100)] = 0
+    persistence: Annotated[Number, Field(ge=0, le=1)] = 0.0
+    history: str = ""
+    bias: Annotated[Number, Field(gt=-1, lt=1)] = 0.0
+    bias_error: Annotated[Number, Field(ge=0, lt=1)] = 0.0
+
+    @model_validator(mode="after")
+    def _one_bias(self) -> ImpliedSection:
+        if self.history and (self.bias or self.bias_error):
+            raise ValueError("history gives the bias; remove bias and bias_error, or history")
+        return self
 
 
 class FigureWords(Section):

@@ -345,7 +345,25 @@ def _need_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
             yield (place, f"{portfolio_text} needs industries. Set [panel] companies to their table.")
         if bool(section.get("industry")) == bool(section.get("assets")):
             yield place, f"{portfolio_text} needs either assets or an industry."
-    needed = {"predicted against realised": "two_pass", "sensitivity": "sensitivity"}
+    needed = {
+        "predicted against realised": "two_pass",
+        "sensitivity": "sensitivity",
+        "model comparison": "model_comparison",
+        "beta forecasts": "beta_forecasts",
+    }
+    if "hierarchical" in cost and not panel.get("companies"):
+        text = "[cost_of_equity.hierarchical] needs industries. Set [panel] companies to their table."
+        yield ("cost_of_equity", "hierarchical"), text
+    models = _as_list(content.get("models"))
+    names = [str(m.get("name")) for m in models if isinstance(m, dict)]
+    for name in _as_list(part(content, "model_comparison").get("models")):
+        if name not in names:
+            yield ("model_comparison", "models"), f"no model '{name}'; {one_of(str(name), names)}"
+    implied = part(content, "implied_cost")
+    growth_needed = implied.get("model", "two-stage") in ("two-stage", "H-model", "abnormal earnings growth")
+    if implied and growth_needed != ("long_run_growth" in implied):
+        text = "needs long_run_growth, such as 0.025" if growth_needed else "takes no long_run_growth"
+        yield ("implied_cost", "long_run_growth"), f"model = '{implied.get('model', 'two-stage')}' {text}."
     for figure in _as_list(part(content, "report").get("figures")):
         if figure in needed and needed[figure] not in content:
             yield (("report", "figures"), f"the figure '{figure}' needs a section [{needed[figure]}].")
@@ -386,6 +404,19 @@ def series_names(content: Mapping[str, object]) -> list[str]:
     return [*part(content, "series"), *(name for members in sets for name in members)]
 
 
+_ADDRESSES: Final[tuple[Place, ...]] = (
+    ("cost_of_equity", "risk_free"),
+    ("cost_of_equity", "peers", "accounts"),
+    ("cost_of_equity", "hierarchical", "accounts"),
+    ("sensitivity", "markets"),
+    ("sensitivity", "risk_free"),
+    ("beta_forecasts", "market"),
+    ("beta_forecasts", "risk_free"),
+    ("implied_cost", "forecasts"),
+    ("implied_cost", "history"),
+)
+
+
 def addresses(content: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
     """Every address in the study, with its path."""
     for name, series in part(content, "series").items():
@@ -400,15 +431,14 @@ def addresses(content: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
         for member, address in part(members, "series").items() if isinstance(members, dict) else ():
             yield ("sets", name, "series", member), address
     yield from _panel_addresses(part(content, "panel"))
-    cost, choices = part(content, "cost_of_equity"), part(content, "sensitivity")
-    if isinstance(cost.get("risk_free"), str):
-        yield ("cost_of_equity", "risk_free"), cost["risk_free"]
-    if part(cost, "peers").get("accounts"):
-        yield ("cost_of_equity", "peers", "accounts"), part(cost, "peers")["accounts"]
-    for address in _as_list(choices.get("markets")):
-        yield ("sensitivity", "markets"), address
-    if choices.get("risk_free"):
-        yield ("sensitivity", "risk_free"), choices["risk_free"]
+    for place in _ADDRESSES:
+        section = content
+        for name in place[:-1]:
+            section = part(section, name)
+        given = section.get(place[-1])
+        for address in given if isinstance(given, list) else [given]:
+            if address and isinstance(address, str):
+                yield place, address
 
 
 def _panel_addresses(panel: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
