@@ -598,6 +598,8 @@ class CostsSideBySide(Scratch):
         np.testing.assert_allclose(
             made.table["cost"], [0.03 + 0.05 * b0, 0.03 + 0.05 * b0 + got.sum(), 0.07], atol=1e-9
         )
-        self.assertIn("not an estimate by factors", made.in_words()[1])
+        closing = made.in_words()[1]  # the premium it names makes the costs equal
+        self.assertIn(f"a premium of market of {100 * 0.04 / b0:.2f} %", closing)
+        self.assertIn(f"forecasts {100 * (0.04 - 0.05 * b0) / 0.04:.0f} % lower", closing)
         with self.refused(ul.UltrumError, "no EBMK"):
             ul.compare_costs(costs, "EBMK")

@@ -15,6 +15,7 @@ from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures
+from ultrum.study.comparison_stages import Comparisons
 from ultrum.study.run import StudyResult
 from ultrum.study.sections import Figure, FigureWords
 from ultrum.study.stages import code_of_parts, digest
@@ -73,7 +74,24 @@ def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
         requested["peers"] = result.peers.to_frame().rename_axis("asset")
     if result.sensitivity is not None:
         requested["sensitivity"] = result.sensitivity.to_frame()
-    return requested
+    return {**requested, **_comparison_tables(result.comparisons)}
+
+
+def _comparison_tables(made: Comparisons) -> dict[str, pd.DataFrame]:
+    """Tables of the sections that compare."""
+    tables: dict[str, pd.DataFrame] = {}
+    if made.models is not None:
+        tables |= {"model_comparison": made.models.models, "model_pairs": made.models.pairs}
+    if made.betas is not None:
+        tables["beta_forecasts"] = made.betas.table
+    if made.hierarchical is not None:
+        tables["hierarchical_costs"] = made.hierarchical.companies.rename_axis("asset")
+        tables["hierarchical_industries"] = made.hierarchical.industries
+    if made.implied is not None:
+        tables["implied_costs"] = made.implied.to_frame()
+    if made.costs is not None:
+        tables |= {"costs_side_by_side": made.costs.table, "cost_differences": made.costs.differences}
+    return tables
 
 
 def company_fits(result: StudyResult) -> dict[str, Fit]:
@@ -156,9 +174,12 @@ _STAGES: Final[Mapping[str, tuple[str, ...]]] = {
     "break": ("model",),
     "predicted against realised": ("two-pass",),
     "peers": ("peers",),
-    "sensitivity": ("sensitivity",),
+    "sensitivity": ("sensitivity", "beta forecasts"),
     "risk and return": ("panel",),
     "growth of one": ("returns",),
+    "model comparison": ("model comparison",),
+    "beta forecasts": ("beta forecasts",),
+    "costs side by side": ("cost of equity", "hierarchical costs", "implied costs", "model comparison"),
 }
 
 
@@ -237,7 +258,18 @@ def _drawers(result: StudyResult) -> dict[str, Callable[[], Axes]]:
             _require(result.two_pass, "[two_pass]"), source=source
         ),
         "peers": lambda: figures.peers(_require(result.peers, "[cost_of_equity.peers]"), source=source),
-        "sensitivity": lambda: figures.sensitivity(_require(result.sensitivity, "[sensitivity]"), source=source),
+        "sensitivity": lambda: figures.sensitivity(
+            _require(result.sensitivity, "[sensitivity]"), forecasts=result.comparisons.betas, source=source
+        ),
+        "model comparison": lambda: figures.squared_sharpe_ratios(
+            _require(result.comparisons.models, "[model_comparison]"), level=level, source=panel.factors
+        ),
+        "beta forecasts": lambda: figures.beta_forecast_errors(
+            _require(result.comparisons.betas, "[beta_forecasts]"), source=source
+        ),
+        "costs side by side": lambda: figures.costs_side_by_side(
+            _require(result.comparisons.costs, "[cost_of_equity.hierarchical] or [implied_cost]"), source=source
+        ),
         "risk and return": lambda: _risk_and_return(result),
         "growth of one": lambda: figures.growth_of_one(result.returns.select([company])),
     }
@@ -285,7 +317,12 @@ def figure_words(name: str, result: StudyResult) -> str:
         betas = result.sensitivity.table["beta"]
         low, high = betas.min(), betas.max()
         return f"Betas of {company} under every combination of choices, from {decimals(low)} to {decimals(high)}."
+    costs = result.comparisons.costs
+    if name == "costs_side_by_side" and costs is not None:
+        return f"Cost of equity of {company} by {len(costs.table)} methods. {' '.join(costs.in_words())}"
     words = {
+        "model_comparison": "Squared Sharpe ratio of each model with its interval.",
+        "beta_forecasts": f"Forecast error of each way to estimate beta. {result.comparisons.best_supported()}",
         "rolling_beta": f"Beta of {company} in rolling windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",
         "break": f"F statistic of a break in the regression of {company} by date, with its 5 % critical value.",

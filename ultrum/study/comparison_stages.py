@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 import pandas as pd
 
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import decimals
+from ultrum.core.presentation import decimals, quantity
 from ultrum.core.pricing.valuation_models import NEEDED_COLUMNS, OPTIONAL_COLUMNS
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.period_labels_and_relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in, period_label
 from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, choices, name_list
@@ -154,6 +154,7 @@ def hierarchical_costs(
         industry.drop(list(plan.portfolios), errors="ignore"),
         premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate),
         risk_free=risk_free_of_cost(plan, desk, panel),
+        add_ons={name: (a.value, a.reason) for name, a in cost_section(plan).add_ons.items()},
         characteristics=_size_and_leverage(section, desk, panel, betas) if section.accounts else None,
         level=plan.report.level,
     )
@@ -178,7 +179,7 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
     if section is None:
         raise StudyError("The study has no section [implied_cost].")
     end = panel_stages.end_of(panel)
-    forecasts = _last_forecasts(desk, section, panel, end)
+    forecasts, words = _last_forecasts(desk, section, panel, end)
     bias, bias_error = section.bias, section.bias_error
     if section.history:
         past = desk.table(section.history, records_only=True).records.rename(columns={"date": "period"})
@@ -189,7 +190,7 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
         known = past[days_in(past["period"].astype(str), f"{section.history}, period") <= end]
         estimated = forecast_bias(known)
         bias, bias_error = float(estimated["bias"]["all"]), float(estimated["standard_error"]["all"])
-    return implied_cost_of_equity(
+    costs = implied_cost_of_equity(
         forecasts,
         model=section.model,
         long_run_growth=section.long_run_growth,
@@ -199,27 +200,38 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
         bias=bias,
         bias_error=bias_error,
     )
+    return replace(costs, basis=f"{costs.basis}; {words}")
 
 
-def _last_forecasts(desk: Desk, section: ImpliedSection, panel: Panel, end: np.datetime64) -> pd.DataFrame:
-    """The newest forecasts of each company of the panel up to a day, not older than 15 months."""
+def _last_forecasts(
+    desk: Desk, section: ImpliedSection, panel: Panel, end: np.datetime64
+) -> tuple[pd.DataFrame, str]:
+    """The newest forecasts of each company up to a day, not older than 15 months, and what was left out."""
     records = desk.table(section.forecasts, records_only=True).records
     table = event_columns(records, section.forecasts, ["asset", "date"], {}, panel.asset_names)
     days = days_in(table["date"].astype(str), f"{section.forecasts}, date")
     oldest = months_before(np.array([end]), _OLDEST)[0]
-    usable = table[(days <= end) & (days > oldest) & table["asset"].isin(panel.asset_names).to_numpy()]
+    inside = table["asset"].isin(panel.asset_names).to_numpy()
+    usable = table[(days <= end) & (days > oldest) & inside]
     if not len(usable):
         raise StudyError(
             f"{section.forecasts} has no forecasts of the panel's companies in the {_OLDEST} months up to {end}."
         )
     last = usable.sort_values("date", kind="stable").drop_duplicates("asset", keep="last").set_index("asset")
-    named = {
-        *NEEDED_COLUMNS[section.model],
-        *OPTIONAL_COLUMNS,
-        *(c for c in last if str(c).startswith("earnings_")),
+    named = {*NEEDED_COLUMNS[section.model], *OPTIONAL_COLUMNS}
+    numbers = {
+        c: _numbers(last[c], f"{section.forecasts}, {c}")
+        for c in last
+        if c in named or str(c).startswith("earnings_")
     }
-    numbers = {c: _numbers(last[c], f"{section.forecasts}, {c}") for c in last if c in named}
-    return pd.DataFrame(numbers, last.index)
+    others = int((~inside).sum())
+    older = len(table) - len(last) - others
+    dates = " to ".join(dict.fromkeys(map(period_label, (last["date"].min(), last["date"].max()))))
+    words = (
+        f"forecasts of {dates}; left out: {quantity(older, 'older or later row')}, {quantity(others, 'row')} of "
+        "other companies"
+    )
+    return last.drop(columns="date").assign(**numbers), words
 
 
 def _numbers(column: pd.Series, where: str) -> pd.Series:

@@ -17,6 +17,7 @@ from ultrum.core.presentation import TextInNotebooks, significant
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of, read_regular
+from ultrum.study.comparison_stages import Comparisons
 from ultrum.study.run import StudyResult
 from ultrum.vault.journal import Record
 
@@ -167,10 +168,26 @@ def _numbers(result: StudyResult) -> Iterator[tuple[str, float]]:
         for choice, beta, error in zip(choices, grid["beta"], grid["error"], strict=True):
             yield f"sensitivity.{choice}", float(beta)
             yield f"sensitivity.{choice}.error", float(error)
+    yield from _compared(result.comparisons)
     for name, series in result.series.items():
         valid = series.values.dropna()
         if len(valid):
             yield f"series.{name}", float(valid.iloc[-1])
+
+
+def _compared(made: Comparisons) -> Iterator[tuple[str, float]]:
+    """Numbers of the sections that compare."""
+    if made.models is not None:
+        for name, row in made.models.models.drop(columns="factors").iterrows():
+            yield from ((f"model_comparison.{name}.{column}", float(value)) for column, value in row.items())
+    if made.betas is not None:
+        for name, value in made.betas.table["mse"].items():
+            yield f"beta_forecasts.{name}", float(value)
+    for kind, costs in (("hierarchical", made.hierarchical), ("implied", made.implied)):
+        if costs is not None:
+            for (name, value), error in zip(costs.value.items(), costs.standard_error, strict=True):
+                yield f"{kind}_cost.{name}", float(value)
+                yield f"{kind}_cost.{name}.error", float(error)
 
 
 def _costs(result: StudyResult) -> Iterator[tuple[str, float]]:

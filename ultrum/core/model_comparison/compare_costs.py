@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, table_text
+from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, table_text, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.hierarchical_costs import HierarchicalCosts
 from ultrum.core.pricing.implied_costs import ImpliedCosts
@@ -19,6 +19,8 @@ from ultrum.errors import EstimationError, UnitError, name_list, one_of
 
 AnyCosts = CostOfEquity | HierarchicalCosts | ImpliedCosts
 _ALL: Final = "whole"
+_FLAT: Final = 1e-6  # a slope that no change of an input makes up for
+_SMALL_BETA, _FLAT_BETA = 0.05, 1.0  # of a part that is the same for all
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -34,6 +36,8 @@ class CostsSideBySide(TextInNotebooks):
         rate; for a factor in both, its ``beta`` and its ``premium`` at the mean of the other; a factor or
         additional premium in only one; for an implied cost the ``whole``. They sum to the difference.
     asset : str
+    closes : mapping of str to str
+        For methods without factors: which change of an input closes the difference, in a sentence.
     basis : mapping of str to str
         Basis of each method.
     """
@@ -41,6 +45,7 @@ class CostsSideBySide(TextInNotebooks):
     table: pd.DataFrame
     differences: pd.DataFrame
     asset: str
+    closes: Mapping[str, str]
     basis: Mapping[str, str]
 
     def to_frame(self) -> pd.DataFrame:
@@ -67,19 +72,16 @@ class CostsSideBySide(TextInNotebooks):
             total = float(parts["difference"].sum())
             largest = parts["difference"].droplevel(0)
             named = [
-                f"{part} {percent(float(d), signed=True)}"
+                f"{part} {true_minus(percent(float(d), signed=True))}"
                 for part, d in largest[largest.abs().sort_values(ascending=False).index].items()
                 if abs(d) >= 0.00005
             ]
-            apart = (
-                "is not an estimate by factors, so that only the whole differs" if _ALL in largest.index else ""
-            )
-            causes = apart or f"by {', '.join(named[:4])}" if named else "in no part"
-            lines.append(
-                f"{method} is {percent(abs(total))} percentage points {'above' if total >= 0 else 'below'} "
-                f"{first}: "
-                f"{causes}."
-            )
+            side = "above" if total >= 0 else "below"
+            where = f"{method} is {percent(abs(total))} percentage points {side} {first}"
+            if _ALL in largest.index:
+                lines.append(f"{where}. {self.closes[str(method)]}".strip())
+            else:
+                lines.append(f"{where}: {', '.join(named[:4]) if named else 'in no part'}.")
         return lines
 
     def __repr__(self) -> str:
@@ -146,7 +148,11 @@ def compare_costs(costs: Mapping[str, AnyCosts], asset: str, *, level: float = 0
     }
     listed = pd.Series(differences, name="difference").rename_axis(["method", "part"]).to_frame()
     return CostsSideBySide(
-        table.rename_axis("method"), listed, asset, {name: _basis(cost) for name, cost in costs.items()}
+        table.rename_axis("method"),
+        listed,
+        asset,
+        {name: _closing(costs[first], cost, asset, first, parts[first]) for name, cost in costs.items()},
+        {name: _basis(cost) for name, cost in costs.items()},
     )
 
 
@@ -170,14 +176,15 @@ def _parts_of(cost: AnyCosts, asset: str) -> dict[str, tuple[float, float]] | No
         return None
     if isinstance(cost, HierarchicalCosts):
         return {
-            RISK_FREE: (1.0, cost.risk_free),
+            RISK_FREE: (_FLAT_BETA, cost.risk_free),
+            **{name: (_FLAT_BETA, value) for name, value in cost.add_ons.items()},
             **{str(f): (float(cost.loadings[str(f)][asset]), float(p)) for f, p in cost.premia.items()},
         }
     rows = cost.parts.loc[asset]
     return {
         str(part): (float(row["beta"]), float(row["premium"]))
         if np.isfinite(row["beta"])
-        else (1.0, float(row["contribution"]))
+        else (_FLAT_BETA, float(row["contribution"]))
         for part, row in rows.iterrows()
     }
 
@@ -192,7 +199,7 @@ def _differences(
     for part in dict.fromkeys([*first, *other]):
         if part in first and part in other:
             (b0, p0), (b1, p1) = first[part], other[part]
-            if b0 == b1 == 1.0:
+            if b0 == b1 == _FLAT_BETA:
                 out[part] = p1 - p0
             else:
                 out[f"{part} beta"], out[f"{part} premium"] = (
@@ -205,6 +212,39 @@ def _differences(
             out[part] = -first[part][0] * first[part][1]
     rest = total - sum(out.values())
     return out if abs(rest) < 1e-4 else {**out, "simulation": rest}
+
+
+def _closing(
+    first: AnyCosts, other: AnyCosts, asset: str, name: str, parts: dict[str, tuple[float, float]] | None
+) -> str:
+    """Changes of an input that make a cost from factors and an implied one equal, each alone; empty for
+    others.
+    """
+    if isinstance(first, ImpliedCosts) == isinstance(other, ImpliedCosts):
+        return ""
+    gap = float(other.value[asset] - first.value[asset])
+    if isinstance(other, ImpliedCosts):
+        implied = other
+    elif isinstance(first, ImpliedCosts):
+        implied, gap = first, -gap
+    else:
+        return ""
+    ways = []
+    slope = float(implied.slopes["long-run growth"][asset])
+    if np.isfinite(slope) and abs(slope) > _FLAT:
+        change = -gap / slope
+        ways.append(f"long-run growth {percent(abs(change))} points {'lower' if change < 0 else 'higher'}")
+    slope = float(implied.slopes["forecasts"][asset])
+    if np.isfinite(slope) and abs(slope) > _FLAT:
+        change = -gap / slope
+        ways.append(f"forecasts {percent(abs(change), 0)} % {'lower' if change < 0 else 'higher'}")
+    priced = [(f, b, p) for f, (b, p) in (parts or {}).items() if b != _FLAT_BETA and abs(b) > _SMALL_BETA]
+    if len(priced) == 1:
+        factor, beta, price = priced[0]
+        ways.append(
+            f"a premium of {factor} of {percent(price + gap / beta)} % in {name} (now {percent(price)} %)"
+        )
+    return f"Each of these alone closes the difference, to first order: {'; '.join(ways)}." if ways else ""
 
 
 def _basis(cost: AnyCosts) -> str:

@@ -189,7 +189,7 @@ def cost_of_equity(
     prices, spread = premia_of(exposures.factors, premia)
     rate, rate_name = annual_rate(risk_free, exposures.end if on is None else on)
     check_same_rate(prices, rate_name)
-    extra = _check_add_ons(add_ons or {}, exposures.factors)
+    extra = check_add_ons(add_ons or {}, exposures.factors)
     lam = np.array([prices[f].value for f in exposures.factors])
     base = rate + sum(value for value, _ in extra.values())
     value = pd.Series(base + exposures.beta @ lam, exposures.assets, name="cost_of_equity")
@@ -319,7 +319,8 @@ def check_same_rate(prices: Mapping[str, Premium], rate_name: str) -> None:
             )
 
 
-def _check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
+def check_add_ons(given: AddOns, factors: list[str]) -> dict[str, tuple[float, str]]:
+    """Additional premia with their reasons, as numbers in decimals."""
     for name, add_on in given.items():
         if name in (*factors, RISK_FREE):
             raise EstimationError(f"The add-on '{name}' has the name of another part. Rename it.")

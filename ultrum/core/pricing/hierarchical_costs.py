@@ -14,9 +14,11 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, quantity, table_text
 from ultrum.core.pricing.cost_of_equity import (
+    AddOns,
     Exposures,
     Premia,
     annual_rate,
+    check_add_ons,
     check_same_rate,
     parts_without_error,
     premia_of,
@@ -31,6 +33,7 @@ _FEWEST: Final = 8  # companies
 _BURNED: Final = 400  # draws before the first that is kept
 _SHAPE: Final = 2.0  # of the prior of covariances: correlations are uniform (Huang and Wand 2013)
 _ROUNDING: Final = 1e-10
+_SHORT: Final = {"standard_error": "s.e.", "industry_weight": "of industry", "all": "of all"}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -55,6 +58,7 @@ class HierarchicalCosts(TextInNotebooks):
         each characteristic with its error.
     premia : Series by factor
     risk_free : float
+    add_ons : mapping of str to float
         Annual decimals.
     level : float
     basis : str
@@ -67,6 +71,7 @@ class HierarchicalCosts(TextInNotebooks):
     between: pd.DataFrame
     premia: pd.Series
     risk_free: float
+    add_ons: Mapping[str, float]
     level: float
     basis: str
 
@@ -92,7 +97,7 @@ class HierarchicalCosts(TextInNotebooks):
 
     def __repr__(self) -> str:
         tables = [self.companies, self.industries, *([self.unlisted] if len(self.unlisted) else []), self.between]
-        texts = [table_text(t, "{:.4f}") for t in tables]
+        texts = [table_text(t.rename(columns=_SHORT), "{:.4f}") for t in tables]
         return "\n\n".join([*texts, textwrap.fill(self.basis, WIDTH)])
 
 
@@ -104,6 +109,7 @@ def hierarchical_cost_of_equity(
     premia: Premia,
     risk_free: TimeSeries | float,
     risk_free_error: float = 0.0,
+    add_ons: AddOns | None = None,
     characteristics: pd.DataFrame | None = None,
     unlisted: pd.DataFrame | None = None,
     level: float = 0.95,
@@ -129,6 +135,8 @@ def hierarchical_cost_of_equity(
         As for :func:`ultrum.cost_of_equity`.
     risk_free_error : float
         Standard error of the risk-free rate.
+    add_ons : mapping of str to (float, str), optional
+        Additional premia of every company, each with its reason.
     characteristics : DataFrame by asset, optional
         Such as log market value and leverage; they are standardised over the companies. Assets with a missing
         value are left out.
@@ -186,6 +194,8 @@ def hierarchical_cost_of_equity(
         )
     rate, rate_name = annual_rate(risk_free, exposures.end)
     check_same_rate(prices, rate_name)
+    extra = {name: value for name, (value, _) in check_add_ons(add_ons or {}, exposures.factors).items()}
+    flat = rate + sum(extra.values())
     lam = np.array([prices[f].value for f in exposures.factors])
     sample = _Sample.of(exposures, industry_by_asset(industries), characteristics)
     new = _unlisted(unlisted, sample)
@@ -193,13 +203,14 @@ def hierarchical_cost_of_equity(
     rng = np.random.default_rng([seed, 1])
     count = len(posterior.own)
     drawn_premia = lam + rng.standard_normal((count, len(lam))) @ _root(spread).T
-    base = rate + risk_free_error * rng.standard_normal(count)
+    base = flat + risk_free_error * rng.standard_normal(count)
 
     def summary(loadings: Floats, index: pd.Index) -> pd.DataFrame:
         return _summary(base[:, None] + np.einsum("dnk,dk->dn", loadings, drawn_premia), index, level)
 
     companies = summary(posterior.own, sample.assets)
-    companies.insert(0, "unshrunk", rate + sample.b @ lam)
+    companies["cost"] = flat + posterior.own.mean(axis=0) @ lam  # without the noise of drawn premia
+    companies.insert(0, "unshrunk", flat + sample.b @ lam)
     companies.insert(0, "industry", [sample.groups[c] for c in sample.codes])
     labels = pd.Index([*sample.groups, "any"], name="industry")
     average = np.zeros((len(labels), sample.z.shape[1]))
@@ -215,8 +226,8 @@ def hierarchical_cost_of_equity(
         f"{f'characteristics {name_list(sample.traits)}' if sample.traits else 'no characteristics'}; "
         "risk-free rate "
         f"{percent(rate)} %; premia {', '.join(f'{f} {percent(prices[f].value)} %' for f in exposures.factors)}"
-        f"{f'; taken as known: {name_list(list(known))}' if known else ''}; {100 * level:g} % posterior "
-        "intervals, "
+        f"{''.join(f'; {name} {percent(value)} %' for name, value in extra.items())}"
+        f"{f'; taken as known: {name_list(list(known))}' if known else ''}; {100 * level:g} % posterior intervals, "
         f"{quantity(count, 'draw')}, seed {seed}"
     )
     return HierarchicalCosts(
@@ -227,6 +238,7 @@ def hierarchical_cost_of_equity(
         _between(posterior, sample, exposures.factors),
         pd.Series(lam, exposures.factors, name="premium"),
         rate,
+        extra,
         level,
         basis,
     )

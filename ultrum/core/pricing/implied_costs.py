@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -44,6 +44,9 @@ class ImpliedCosts(TextInNotebooks):
     shares : DataFrame
         Share of each input in the variance: ``forecasts`` and ``growth`` of the company, ``long-run growth`` and
         ``bias`` in common.
+    slopes : DataFrame
+        Change of the cost for each unit of an input: ``forecasts`` (a share of them), ``growth``, ``long-run
+        growth`` and ``bias``; 0.8 for long-run growth says that one point more raises the cost by 0.8 points.
     drawn : DataFrame, shape (draws, N)
         Costs under drawn inputs, for intervals and for the market.
     model : str
@@ -52,6 +55,7 @@ class ImpliedCosts(TextInNotebooks):
 
     table: pd.DataFrame
     shares: pd.DataFrame
+    slopes: pd.DataFrame
     drawn: pd.DataFrame
     model: str
     basis: str
@@ -198,10 +202,11 @@ def implied_cost_of_equity(
         "forecasts": inputs.relative_error,
         "growth": inputs.growth_error,
         "long-run growth": np.full(len(cost), long_run_growth_error),
-        "bias": np.full(len(cost), bias_error) / (1.0 + inputs.bias),
+        "bias": np.full(len(cost), bias_error),
     }
     drawn = _draw_costs(value, inputs, options, cost, errors, draws, seed)
-    shares, spread = _variance_shares(value, inputs, options, cost, errors)
+    slopes = _slopes(value, inputs, options, cost)
+    shares, spread = _variance_shares(slopes, errors)
     index = pd.Index(forecasts.index, name="asset")
     known = np.isfinite(drawn).mean(axis=0) > 0.99
     deviation = np.where(spread > 0.0, np.std(np.where(np.isfinite(drawn), drawn, cost), axis=0, ddof=1), 0.0)
@@ -224,7 +229,12 @@ def implied_cost_of_equity(
         warn_user(f"implied_cost_of_equity: no cost for {name_list(missing)}; {missing[0]}: {first}.")
     basis = _basis(model, options, inputs, long_run_growth_error, bias_error, unused, len(cost) - len(missing))
     return ImpliedCosts(
-        table, pd.DataFrame(shares, index, list(_PARTS)), pd.DataFrame(drawn, columns=index), model, basis
+        table,
+        pd.DataFrame(shares, index, list(_PARTS)),
+        pd.DataFrame(slopes, index, list(_PARTS)),
+        pd.DataFrame(drawn, columns=index),
+        model,
+        basis,
     )
 
 
@@ -252,7 +262,7 @@ def _draw_costs(
     level = 1.0 + errors["forecasts"] * rng.standard_normal(shape)
     growth = errors["growth"] * rng.standard_normal(shape)
     common = rng.standard_normal((2, shape[0], 1))
-    level = level / (1.0 + errors["bias"] * common[1])
+    level = level / (1.0 + errors["bias"] / (1.0 + x.bias) * common[1])
     moved = x.moved(level, growth)
     drawn_options = ValuationOptions(
         options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence
@@ -260,24 +270,21 @@ def _draw_costs(
     return follow_costs(value, moved, drawn_options, np.broadcast_to(cost, shape).copy())
 
 
-def _variance_shares(
-    value: Value, x: ValuationInputs, options: ValuationOptions, cost: Floats, errors: Mapping[str, Floats]
-) -> tuple[Floats, Floats]:
-    """Share of each input in the variance of a cost, (N, 4), by its slopes; and the total standard deviation
-    (N,).
-    """
-    step = 1e-5
-    none = np.zeros(len(cost))
-    one = np.ones(len(cost))
+def _slopes(value: Value, x: ValuationInputs, options: ValuationOptions, cost: Floats) -> Floats:
+    """Change of the cost for a unit of each input, (N, 4), by differences."""
+    step, none, one = 1e-5, np.zeros(len(cost)), np.ones(len(cost))
     higher = {
         "forecasts": (x.moved(one + step, none), options),
         "growth": (x.moved(one, none + step), options),
-        "long-run growth": (x, ValuationOptions(options.growth + step, options.fade_years, options.persistence)),
-        "bias": (x.moved(1.0 / (one + step), none), options),
+        "long-run growth": (x, replace(options, growth=options.growth + step)),
+        "bias": (x.moved(1.0 / (one + step / (1.0 + x.bias)), none), options),
     }
-    effects = np.column_stack(
-        [(follow_costs(value, *higher[part], cost.copy()) - cost) / step * errors[part] for part in _PARTS]
-    )
+    return np.column_stack([(follow_costs(value, *higher[part], cost.copy()) - cost) / step for part in _PARTS])
+
+
+def _variance_shares(slopes: Floats, errors: Mapping[str, Floats]) -> tuple[Floats, Floats]:
+    """Share of each input in the variance of a cost, (N, 4), and the total standard deviation (N,)."""
+    effects = slopes * np.column_stack([errors[part] for part in _PARTS])
     total = np.sum(effects**2, axis=1)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(total[:, None] > 0.0, effects**2 / total[:, None], np.nan), np.sqrt(total)

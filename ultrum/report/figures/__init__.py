@@ -3,6 +3,11 @@
 from typing import Final
 
 from ultrum.core.deprecated_names import warn_of_name
+from ultrum.report.figures.comparison_figures import (
+    beta_forecast_errors,
+    costs_side_by_side,
+    squared_sharpe_ratios,
+)
 from ultrum.report.figures.estimate_figures import (
     betas,
     cost_components,
@@ -40,12 +45,14 @@ from ultrum.report.figures.series_figures import bars, coverage_timeline, small_
 __all__ = [
     "against_benchmark",
     "bars",
+    "beta_forecast_errors",
     "beta_path",
     "betas",
     "break_path",
     "calendar_heat",
     "correlation_grid",
     "cost_components",
+    "costs_side_by_side",
     "coverage_timeline",
     "cumulative_spread",
     "double_sort",
@@ -63,6 +70,7 @@ __all__ = [
     "risk_against_return",
     "sensitivity",
     "small_multiples",
+    "squared_sharpe_ratios",
     "through_time",
     "time_varying_betas",
     "to_pdf",

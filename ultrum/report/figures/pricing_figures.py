@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ultrum.core.array_types import Array, Bools, Floats
+from ultrum.core.array_types import Array, Bools, Floats, Ints
+from ultrum.core.model_comparison.beta_forecasts import BetaForecasts
 from ultrum.core.presentation import capitalise, decimals, p_equals, true_minus
 from ultrum.core.pricing.kalman_beta import FilteredBetas
 from ultrum.core.pricing.peers_and_leverage import PeerBeta
@@ -218,13 +219,18 @@ def _room(values: Floats) -> tuple[float, float]:
 
 
 @figure_function
-def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = None) -> Axes:
+def sensitivity(
+    result: BetaSensitivity, *, forecasts: BetaForecasts | None = None, source: str = "", ax: Axes | None = None
+) -> Axes:
     """Beta of every specification, sorted, with its choices; the base case and a published beta are marked.
 
     Parameters
     ----------
     result : BetaSensitivity
         Result of :func:`ultrum.beta_sensitivity`.
+    forecasts : BetaForecasts, optional
+        Result of :func:`ultrum.evaluate_betas`: choices that forecast worse than the best are pale, those without
+        a forecast hollow, so that picking is visible.
     source : str
         Source of the data, stated in the caption.
     ax : Axes, optional
@@ -270,11 +276,27 @@ def sensitivity(result: BetaSensitivity, *, source: str = "", ax: Axes | None = 
             fontsize=points(9),
             color=INK,
         )
+    if forecasts is not None:
+        _shade_by_error(ax, x, table, forecasts)
     _mark_choices(ax, table, options, chosen)
     ax.set_title(f"Beta of {result.asset} under {len(table)} specifications")
     bars = f"bars: 95 % intervals, {errors_in_words(result.errors)}"
-    foot(ax, f"data to {period_label(result.end)}", bars, source=source)
+    shaded = "" if forecasts is None else "filled: forecasts best; pale: forecasts worse; hollow: not evaluated"
+    foot(ax, f"data to {period_label(result.end)}", bars, shaded, source=source)
     return ax
+
+
+def _shade_by_error(ax: Axes, x: Ints, table: pd.DataFrame, forecasts: BetaForecasts) -> None:
+    """Cover the marks of choices that do not forecast well with pale ones; hollow where nothing is known."""
+    keys = table[["window", "frequency", "adjustment", "estimator"]].agg(", ".join, axis=1)
+    known = forecasts.table.reindex(keys)
+    best = known["included"].fillna(value=False).to_numpy(dtype=bool)
+    worse = known["mse"].notna().to_numpy() & ~best
+    unknown = known["mse"].isna().to_numpy()
+    ax.scatter(x[worse], table["beta"][worse], s=24, color=MIST, edgecolors=STONE, linewidths=0.8, zorder=3.5)
+    ax.scatter(
+        x[unknown], table["beta"][unknown], s=24, color="white", edgecolors=STONE, linewidths=0.8, zorder=3.5
+    )
 
 
 def _mark_choices(ax: Axes, table: pd.DataFrame, options: list[tuple[str, str]], is_chosen: Bools) -> None:
