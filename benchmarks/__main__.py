@@ -30,6 +30,7 @@ CASES = (
     "growth",
     "scale",
     "sorting",
+    "comparing",
     "large",
 )
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"

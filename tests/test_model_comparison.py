@@ -573,7 +573,7 @@ class HierarchicalCosts(Scratch):
         made = ul.hierarchical_cost_of_equity(betas, groups, premia={"market": 0.05}, risk_free=0.02, draws=49)
         self.assertIn("without BRTW, EBMK", made.basis)
         self.assertEqual(len(made.companies), len(groups))
-        with self.refused(ul.UltrumError, "at least 8"):
+        with self.refused(ul.UltrumError, "at least 5"):
             ul.hierarchical_cost_of_equity(betas, {"BRTW": "sea"}, premia={"market": 0.05}, risk_free=0.02)
 
 

@@ -38,6 +38,7 @@ SHEETS = {
                                        [["correlation_grid"], ["against_benchmark"]]]),
     "estimating": ("estimating", [[["beta_path", "break_path"], ["predicted_against_realised"]]]),
     "portfolios": ("portfolios", [[["portfolio_means", "double_sort"], ["cumulative_spread", "exposures"]]]),
+    "comparing": ("comparing", [[["squared_sharpe_ratios", "costs_side_by_side"], ["beta_forecast_errors"]]]),
     "cost_of_equity": ("cost_of_equity", [[["cost_components", "peers"], ["sensitivity"]]]),
 }  # fmt: skip
 WIDTH, GAP = 1280, 24

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.array_types import Bools
+from ultrum.core.array_types import Bools, Floats
 from ultrum.core.model_comparison.forecast_tests import (
     diebold_mariano_test,
     forecast_regression,
@@ -273,7 +273,7 @@ def _forecasts_at(
     origin: str,
 ) -> pd.DataFrame:
     """Forecasts of every choice with data up to a date, (N, choices); missing where a choice has none."""
-    out: dict[str, pd.Series | float] = {}
+    out: dict[str, Floats | float] = {}
     day = np.datetime64(origin)
     for frequency in options["frequency"]:
         y, x = samples[frequency]
@@ -303,13 +303,13 @@ def _forecasts_at(
     return frame.assign(**{ONE: 1.0})
 
 
-def _one_choice(estimate: BetaTable, adjustment: str) -> pd.Series | float:
+def _one_choice(estimate: BetaTable, adjustment: str) -> Floats | float:
     """Adjusted betas of companies with enough rows; missing where the adjustment is not possible."""
     try:
-        beta = adjusted_betas(estimate, adjustment).coefficients["beta"]
+        beta = adjusted_betas(estimate, adjustment).estimates.coefficients[:, 1]
     except UltrumError:
         return np.nan
-    return beta.mask(estimate.nobs < LEAST_ROWS)
+    return np.where(estimate.estimates.nobs >= LEAST_ROWS, beta, np.nan)
 
 
 def _realised_after(

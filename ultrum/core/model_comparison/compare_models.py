@@ -69,7 +69,7 @@ class ModelComparison(TextInNotebooks):
     @property
     def preferences(self) -> pd.DataFrame:
         """Preferred model of each pair by each criterion, with ``agreement`` in words."""
-        table = self.pairs["preferred"].unstack("criterion")[list(_CRITERIA)]
+        table = self.pairs["preferred"].unstack("criterion", sort=False)[list(_CRITERIA)]
         return table.assign(agreement=[_agreement(list(row)) for row in table.to_numpy()])
 
     def __repr__(self) -> str:

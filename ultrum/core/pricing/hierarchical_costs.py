@@ -29,7 +29,7 @@ from ultrum.core.regression.engine.covariance import errors_in_words
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, count_parts, name_list, one_of
 
-_FEWEST: Final = 8  # companies
+_FEWEST: Final = 5  # companies
 _BURNED: Final = 400  # draws before the first that is kept
 _SHAPE: Final = 2.0  # of the prior of covariances: correlations are uniform (Huang and Wand 2013)
 _ROUNDING: Final = 1e-10
@@ -156,7 +156,7 @@ def hierarchical_cost_of_equity(
     Raises
     ------
     EstimationError
-        If fewer than eight companies remain, or not more companies than coefficients of characteristics.
+        If fewer than five companies remain, or too few for the number of characteristics.
 
     Notes
     -----
@@ -227,7 +227,8 @@ def hierarchical_cost_of_equity(
         "risk-free rate "
         f"{percent(rate)} %; premia {', '.join(f'{f} {percent(prices[f].value)} %' for f in exposures.factors)}"
         f"{''.join(f'; {name} {percent(value)} %' for name, value in extra.items())}"
-        f"{f'; taken as known: {name_list(list(known))}' if known else ''}; {100 * level:g} % posterior intervals, "
+        f"{f'; taken as known: {name_list(list(known))}' if known else ''}; {100 * level:g} % posterior "
+        "intervals, "
         f"{quantity(count, 'draw')}, seed {seed}"
     )
     return HierarchicalCosts(
@@ -274,11 +275,11 @@ class _Sample:
                 raise EstimationError(f"characteristics: the column {text[0]} holds text; numbers are expected.")
             values = traits.reindex(exposures.assets).to_numpy(dtype=float)
             used &= np.isfinite(values).all(axis=1)
-        if used.sum() < max(_FEWEST, len(names) + 4):
+        if used.sum() < max(_FEWEST, len(names) + 3):
             raise EstimationError(
                 f"hierarchical_cost_of_equity: {quantity(int(used.sum()), 'company')} with loadings, an "
                 "industry and "
-                f"every characteristic; at least {max(_FEWEST, len(names) + 4)} are needed."
+                f"every characteristic; at least {max(_FEWEST, len(names) + 3)} are needed."
             )
         if "any" in set(group_of[used].astype(str)):
             raise EstimationError("An industry is named 'any', as the row of one not in the sample. Rename it.")

@@ -46,7 +46,7 @@ class ImpliedCosts(TextInNotebooks):
         ``bias`` in common.
     slopes : DataFrame
         Change of the cost for each unit of an input: ``forecasts`` (a share of them), ``growth``, ``long-run
-        growth`` and ``bias``; 0.8 for long-run growth says that one point more raises the cost by 0.8 points.
+        growth`` and ``bias``; 0.8 for long-run growth: one point more raises the cost by 0.8 points.
     drawn : DataFrame, shape (draws, N)
         Costs under drawn inputs, for intervals and for the market.
     model : str

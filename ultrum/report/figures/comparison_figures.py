@@ -88,7 +88,7 @@ def squared_sharpe_ratios(
 
 @figure_function
 def beta_forecast_errors(
-    forecasts: BetaForecasts, *, most: int = 24, source: str = "", ax: Axes | None = None
+    forecasts: BetaForecasts, *, limit: int = 24, source: str = "", ax: Axes | None = None
 ) -> Axes:
     """Mean squared forecast error of each way to estimate beta; the base case and the best set are marked.
 
@@ -96,7 +96,7 @@ def beta_forecast_errors(
     ----------
     forecasts : BetaForecasts
         Result of :func:`ultrum.evaluate_betas`.
-    most : int
+    limit : int
         Choices shown, those with the smallest errors and the base case.
     source : str
         Source of the data, stated in the caption.
@@ -120,7 +120,7 @@ def beta_forecast_errors(
     'mean squared forecast error of beta'
     """
     table = forecasts.table
-    kept = (np.arange(len(table)) < most) | (table.index == forecasts.base_case)
+    kept = (np.arange(len(table)) < limit) | (table.index == forecasts.base_case)
     shown = table[kept].iloc[::-1]
     ax = axes_for(ax, 2.2, per_row=0.26, rows=len(shown))
     rows = np.arange(len(shown))
