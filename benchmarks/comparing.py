@@ -67,14 +67,20 @@ def hierarchical(rng, tau):
     corr = np.array([[1, 0.3, 0], [0.3, 1, -0.2], [0, -0.2, 1]])
     V = rng.uniform(0.1, 0.4, (count, 1, 1)) ** 2 * corr
     b = beta + np.einsum("nkl,nl->nk", np.linalg.cholesky(V), rng.normal(size=(count, 3)))
-    sample = h._Sample(pd.RangeIndex(count), b, V, codes, list("abcdef"), z, ["x", "y"], np.zeros(2), np.ones(2), "")
+    sample = h._Sample(
+        pd.RangeIndex(count), b, V, codes, list("abcdef"), z, ["x", "y"], np.zeros(2), np.ones(2), ""
+    )
     drawn = h._gibbs(sample, 999, int(rng.integers(1 << 30)))
     low, high = np.quantile(drawn.own @ lam, [0.025, 0.975], axis=0)
     fresh = np.quantile(h._new_draws(drawn, codes, z, rng) @ lam, [0.025, 0.975], axis=0)
     post = np.linalg.inv(np.linalg.inv(V) + np.eye(3) / tau**2)
     known = 3.92 * np.sqrt(np.einsum("k,nkl,l->n", lam, post, lam))
     inside = (low <= beta @ lam) & (beta @ lam <= high)
-    return inside.mean(), ((fresh[0] <= new @ lam) & (new @ lam <= fresh[1])).mean(), np.median((high - low) / known)
+    return (
+        inside.mean(),
+        ((fresh[0] <= new @ lam) & (new @ lam <= fresh[1])).mean(),
+        np.median((high - low) / known),
+    )
 
 
 def implied():
@@ -83,7 +89,9 @@ def implied():
     for model, options in (("two-stage", {"long_run_growth": 0.025}), ("abnormal earnings growth", {"long_run_growth": 0.025}),
                            ("residual income", {"fade_years": 10})):  # fmt: skip
         for words, bias in (("as published", 0.0), ("bias removed", world.true_bias)):
-            off = 100 * (ul.implied_cost_of_equity(world.table, model=model, bias=bias, **options).value - world.true_costs)
+            off = 100 * (
+                ul.implied_cost_of_equity(world.table, model=model, bias=bias, **options).value - world.true_costs
+            )
             rows.append(f"| {model}, {words} | {off.mean():+.2f} | {off.std():.2f} |")
     return rows
 
@@ -93,7 +101,10 @@ def run() -> str:
     lines = ["| spanning, robust | constant variance, % | moving variance, % |", "|---|---|---|"]
     for total in (False, True):
         for count, rows in SPANNING:
-            shares = [share([spanning(rng, count, rows, m, total) <= 0.05 for _ in range(WORLDS)]) for m in (False, True)]
+            shares = [
+                share([spanning(rng, count, rows, m, total) <= 0.05 for _ in range(WORLDS)])
+                for m in (False, True)
+            ]
             kind = "total" if total else "excess"
             lines.append(f"| {kind} returns, N = {count}, T = {rows} | {' | '.join(shares)} |")
     lines += ["", "| Sharpe ratios, bootstrap | fat tails, % | with volatility clusters, % |", "|---|---|---|"]
@@ -109,5 +120,10 @@ def run() -> str:
         means = 100 * made.mean(axis=0)
         cells = [f"{means[k]:.1f} ({spread[k]:.1f})" for k in (0, 1)]
         lines.append(f"| true loadings differ by {tau} | {' | '.join(cells)} | {means[2] / 100:.2f} |")
-    lines += ["", "| implied cost, practice world | mean error, points | standard deviation |", "|---|---|---|", *implied()]
+    lines += [
+        "",
+        "| implied cost, practice world | mean error, points | standard deviation |",
+        "|---|---|---|",
+        *implied(),
+    ]
     return "\n".join(lines)

@@ -484,6 +484,30 @@ class OnFiles(Scratch):
         self.assertAlmostEqual(got["constant"] - spread_alpha, mean, 4)  # the cost hardly moves with the market
         self.assertIn("GRS test", text)
 
+    def test_members_delistings_prices_and_breakpoints_of_a_file(self):
+        made = self.table()
+        made = made[(made["stock"] != "S3") | (made["month"] <= made["month"].unique()[25])].copy()
+        made["price"], made["main"] = made["market_value"], made["stock"].str[1:].astype(int) % 2
+        made.to_csv(self.folder / "stocks.csv", index=False)
+        first, later = made["month"].unique()[[0, 14]]
+        members = pd.DataFrame(
+            {"asset": [f"S{k}" for k in range(12)], "entry": [f"{first}-01", f"{later}-01"] * 6, "exit": ""}
+        )
+        gone = pd.DataFrame({"asset": ["S3"], "date": [f"{made['month'].unique()[25]}-28"], "return": [-0.4]})
+        members.to_csv(self.folder / "members.csv", index=False)
+        gone.to_csv(self.folder / "gone.csv", index=False)
+        wide = {name: made.pivot(index="month", columns="stock", values=name) for name in made.columns[2:]}
+        want = ul.sort_portfolios(wide["return"], {"book_to_market": wide["book_to_market"]}, groups=2, universe=members,
+                                  delisting_returns=gone, prices=ul.SeriesTable.from_pandas(wide["price"], measure="price"),
+                                  min_price=12.0, breakpoints_from=[f"S{k}" for k in range(1, 12, 2)])  # fmt: skip
+        words = "--by book_to_market=2 --members members.csv --delistings gone.csv --prices price --min-price 12 --breakpoints-from main"
+        done = command("sort", "stocks.csv", "--returns", "return", *words.split(), "--json", cwd=self.folder)
+        answer = json.loads(done.stdout)
+        np.testing.assert_allclose([one["mean"] for one in answer["portfolios"]], want.to_pandas().mean())
+        self.assertEqual(sum(answer["left_out"].values()), len(want.left_out))
+        refused = command("sort", "stocks.csv", "--by", "book_to_market", "--prices", "price", cwd=self.folder)
+        self.assertIn("--min-price", refused.stderr)
+
     def test_a_study_regresses_on_a_factor_of_its_own_sort(self):
         made = self.table()
         wide = {name: made.pivot(index="month", columns="stock", values=name) for name in made.columns[2:5]}

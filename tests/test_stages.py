@@ -53,6 +53,7 @@ PREMIUM = {"market": {"mean": "arithmetic"}}
 GIVEN = {"market": {"value": 0.05, "error": 0.01}}
 RELEASES = {"releases": "here:releases.csv"}
 ABROAD = {"code": "SRN", "inflation": [0.02, 0.03]}
+SORT = BASE["series"]["sorted"]["sort"]
 IMPLIED = {"forecasts": "here:forecasts.csv", "long_run_growth": 0.02}
 RESIDUAL = {"forecasts": "here:forecasts.csv", "model": "residual income"}
 FORECASTS = {"market": "here:indices.csv#all", "risk_free": "here:factors.csv#bill", "windows": ["P1Y"], "frequencies": ["W"],
@@ -70,7 +71,10 @@ OTHER = [  # (key, another value), or (key, value before, value after)
     *((f"series.sorted.sort.{key}", value) for key, value in (
         ("table", "here:stocks_2.csv"), ("by", {"bm": 3, "size": 2}), ("formula", "bm high size 1 - bm low size 1"), ("returns", "q"),
         ("weights", ""), ("formation", "Q"), ("hold_for", 2), ("order", "dependent"), ("cap", 0.3), ("min_assets", 4),
-        ("rebalance", True), ("trading_cost", 0.01))),
+        ("rebalance", True), ("trading_cost", 0.01), ("members", "here:members.csv"), ("delistings", "here:gone.csv"),
+        ("breakpoints_from", "main"))),
+    ("series.sorted.sort.prices", SORT | {"prices": "size", "min_price": 0.5}, SORT | {"prices": "main", "min_price": 0.5}),
+    ("series.sorted.sort.min_price", SORT | {"prices": "size", "min_price": 0.5}, SORT | {"prices": "size", "min_price": 0.6}),
     ("series.growth.title", "Inflation"), ("series.both.composite.parts", ["other", "trade", "left"]),
     ("series.both.composite.orient", {"trade": -1}), ("series.both.composite.weights", {"trade": 2.0, "other": 1.0}),
     ("series.both.composite.at_least", 1), ("series.both.composite.window", "P2Y"),
@@ -136,9 +140,9 @@ OTHER = [  # (key, another value), or (key, value before, value after)
 UNMOVED = {  # equal in these data: a constant bill, a balanced panel, peers by name, no foreign asset; or outside the stages
     *("panel.exchange_rates", "two_pass.draws", "cost_of_equity.premium.market.excess_of", "cost_of_equity.on"),
     *("cost_of_equity.inflation", "sensitivity.risk_free", "sensitivity.chosen", "sources.here.tables"),
-    *("portfolios.two.industry", "panel.companies"),
+    *("portfolios.two.industry", "panel.companies", "model_comparison.models", "beta_forecasts.risk_free"),
 }  # fmt: skip
-TABLES = ("study.known_by.growth", "series.fx", "portfolios.two", "panel.dividends", "panel.splits", "two_pass",
+TABLES = ("study.known_by.growth", "series.sorted.sort", "series.fx", "portfolios.two", "panel.dividends", "panel.splits", "two_pass",
           *(f"cost_of_equity.{part}" for part in ("premium", "add_ons", "in_currency", "hierarchical")),
           "implied_cost", "beta_forecasts", "model_comparison")  # fmt: skip
 EXEMPT = {  # they move no number, are of services, are whole tables, or are tried for another table of events
@@ -241,7 +245,15 @@ class Kept(Scratch):
         for name in ("stocks", "stocks_2"):
             cells = {c: rng.normal(0.01, 0.05, 14 * len(months)).round(4) for c in ("r", "q", "bm")}
             self.tables[name] = pd.DataFrame({"month": np.repeat(months.astype(str), 14), "stock": [f"T{k}" for k in range(14)] * len(months),
-                                              **cells, "size": np.exp(rng.normal(0, 1, 14 * len(months))).round(3)})  # fmt: skip
+                                              **cells, "size": np.exp(rng.normal(0, 1, 14 * len(months))).round(3),
+                                              "main": [k % 2 for k in range(14)] * len(months)})  # fmt: skip
+        stocks = [f"T{k}" for k in range(14)]
+        self.tables["members"] = pd.DataFrame(
+            {"asset": stocks, "entry": ["2011-01-01", "2013-02-01"] * 7, "exit": ""}
+        )
+        self.tables["gone"] = pd.DataFrame(
+            {"asset": ["T3", "T4"], "date": ["2014-02-28", "2015-03-31"], "return": [-0.3, 0.2]}
+        )
         for name, growth in (("forecasts", 0.05), ("forecasts_2", 0.06)):
             self.tables[name] = pd.DataFrame({
                 "date": "2016-11-30", "asset": ASSETS, "price": 50.0, "dividend_0": 1.9, "dividend_1": 2.0, "growth": growth,
@@ -307,6 +319,8 @@ class Kept(Scratch):
     def test_a_cell_of_each_file(self):
         base = self.outcome(BASE, "kept", keep=True)
         unread = {
+            "members",
+            "gone",
             "forecasts",
             "forecasts_2",
             "past",

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable
     from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
     from ultrum.core.series.time_series import TimeSeries
-    from ultrum.sources.table.reading_result import Decision
+    from ultrum.sources.table.reading_result import Decision, Reading
 
 _MOST: Final = 3
 _EXAMPLES: Final = "\b\nExamples:\n  " + "\n  ".join(
@@ -93,6 +93,15 @@ class Characteristic(click.ParamType[tuple[str, int | tuple[float, ...]]]):
 )
 @click.option("--cap", type=click.FloatRange(0.0, 1.0, min_open=True), help="Maximum weight of an asset.")
 @click.option("--min-assets", type=click.IntRange(1), default=1, help="Least number of assets of a portfolio.")
+@click.option("--members", default="", metavar="FILE", help="Table of members: asset, entry, exit.")
+@click.option("--delistings", default="", metavar="FILE", help="Table of delisting returns: asset, date, return.")
+@click.option("--prices", default="", metavar="COLUMN", help="Column of prices, for --min-price.")
+@click.option(
+    "--min-price", type=click.FloatRange(0.0, min_open=True), help="Leave out assets below it at formation."
+)
+@click.option(
+    "--breakpoints-from", default="", metavar="COLUMN", help="Column of ones and zeros: a one sets breakpoints."
+)
 @click.option("--rebalance", is_flag=True, help="Back to the weights at formation in each period.")
 @click.option(
     "--spread",
@@ -124,6 +133,11 @@ def sort(
     order: Literal["independent", "dependent"],
     cap: float | None,
     min_assets: int,
+    members: str,
+    delistings: str,
+    prices: str,
+    min_price: float | None,
+    breakpoints_from: str,
     rebalance: bool,
     spreads: tuple[str, ...],
     trading_cost: float,
@@ -148,13 +162,18 @@ def sort(
         raise click.UsageError(f"--by takes up to {_MOST} different columns.")
     if more and not factors:
         raise click.UsageError("--factor needs --factors.")
-    texts = tuple(text for text in (table, factors) if text)
+    if (min_price is None) == bool(prices):
+        raise click.UsageError("--min-price and --prices need each other.")
+    texts = tuple(text for text in (table, factors, members, delistings) if text)
     files = local_files(texts, reading)
     refuse_inputs([picture, csv_file], texts)
     with tables_of(vault, files, texts, kept=False, **where) as desk:
         from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
         from ultrum.sources.table.factor_columns import factor_table
-        from ultrum.study.own_sorts import sort_file, table_of_sort
+        from ultrum.study.own_sorts import members_of, sort_file, table_of_sort
+
+        def records(file: str) -> Reading:
+            return desk.table(files.address(file), records_only=True)
 
         portfolios, of_table = sort_file(
             desk.table(files.address(table)),
@@ -167,6 +186,11 @@ def sort(
             cap=cap,
             min_assets=min_assets,
             rebalance=rebalance,
+            prices_column=prices,
+            min_price=min_price,
+            subset_column=breakpoints_from,
+            members=members_of(records(members)) if members else None,
+            delistings=records(delistings).records if delistings else None,
         )
         decisions = [(table, one) for one in of_table]
         formulas = list(dict.fromkeys(spreads)) or [f"{name} high - {name} low" for name, _ in by]

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Final, Literal
 
+import pandas as pd
+
 from ultrum.core.portfolios.factors_from_sorts import SORTED, factor_from_portfolios
 from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable, portfolio_table
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios, sort_portfolios
@@ -15,6 +17,7 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import TableError, one_of
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
+from ultrum.study.asset_returns import records_at
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.sections import SortSection
 
@@ -42,6 +45,11 @@ def sort_file(
     cap: float | None = None,
     min_assets: int = 1,
     rebalance: bool = False,
+    prices_column: str = "",
+    min_price: float | None = None,
+    subset_column: str = "",
+    members: pd.DataFrame | None = None,
+    delistings: pd.DataFrame | None = None,
 ) -> tuple[SortedPortfolios, list[Decision]]:
     """Portfolios sorted from a table with a row per asset and date, and the decisions about its columns.
 
@@ -54,6 +62,12 @@ def sort_file(
         Columns of returns or prices, and of market values; recognised or equal if empty.
     formation, hold_for, order, cap, min_assets, rebalance
         As for :func:`ultrum.sort_portfolios`.
+    prices_column, min_price : str and float, optional
+        Column of prices, and the price below which an asset is left out at formation.
+    subset_column : str
+        Column of ones and zeros: assets with a one set the breakpoints.
+    members, delistings : DataFrame, optional
+        Tables of members and of delisting returns.
 
     Raises
     ------
@@ -82,8 +96,14 @@ def sort_file(
         cap=cap,
         min_assets=min_assets,
         rebalance=rebalance,
+        prices=_column(reading, fields, prices_column) if prices_column else None,
+        min_price=min_price,
+        breakpoints_from=_column(reading, fields, subset_column) if subset_column else None,
+        universe=members,
+        delisting_returns=delistings,
     )
-    idle = [name for name in (*fields, *reading.events) if name not in {column, weights_column, *by}]
+    used = {column, weights_column, prices_column, subset_column, *by}
+    idle = [name for name in (*fields, *reading.events) if name not in used]
     unused = [Decision("not used", f"column '{name}'") for name in idle]
     stated = [one for one in reading.decisions if one.certainty != "sure" or one.what not in _PLAIN]
     return portfolios, [decision, *unused, *stated]
@@ -138,6 +158,12 @@ def _of_prices(name: str, table: SeriesTable, certainty: str) -> Decision:
     return Decision("returns", f"'{name}', prices converted to returns{words}", certainty=certainty)
 
 
+def members_of(reading: Reading) -> pd.DataFrame:
+    """A table of members; the reader takes its day of entry for the date of a record."""
+    table = reading.records
+    return table if "entry" in table else table.rename(columns={"date": "entry"})
+
+
 def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
     """The factor of a study that is made of sorted portfolios; its trail has what was decided and left out."""
     portfolios, decisions = sort_file(
@@ -151,6 +177,11 @@ def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
         cap=section.cap,
         min_assets=section.min_assets,
         rebalance=section.rebalance,
+        prices_column=section.prices,
+        min_price=section.min_price,
+        subset_column=section.breakpoints_from,
+        members=members_of(desk.table(section.members, records_only=True)) if section.members else None,
+        delistings=records_at(desk, section.delistings),
     )
     factor = factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
     chosen = "; ".join(f"{one.what}: {one.chosen}" for one in decisions)

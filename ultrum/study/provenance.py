@@ -237,6 +237,10 @@ def _tests(result: StudyResult) -> Iterator[tuple[str, float]]:
 _RECORD: Final = "Pass the run.json in the folder of its results."
 _LISTED: Final = 8  # names in a message
 _STAGES: Final = {
+    "model_comparison": "model comparison",
+    "beta_forecasts": "beta forecasts",
+    "hierarchical_cost": "hierarchical costs",
+    "implied_cost": "implied costs",
     **dict.fromkeys(
         (
             "cost_of_equity",

@@ -215,9 +215,16 @@ class SortSection(Section):
     min_assets: Count = 1
     rebalance: bool = False
     trading_cost: Annotated[Number, Field(ge=0, lt=0.5)] = 0.0
+    members: str = ""
+    delistings: str = ""
+    prices: str = ""
+    min_price: Annotated[Number, Field(gt=0)] | None = None
+    breakpoints_from: str = ""
 
     @model_validator(mode="after")
     def _can_be_read(self) -> SortSection:
+        if bool(self.prices) == (self.min_price is None):
+            raise ValueError("prices and min_price need each other")
         from ultrum.core.portfolios.breakpoints import Groups
         from ultrum.core.portfolios.factors_from_sorts import formula_weights
 

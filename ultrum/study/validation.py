@@ -423,8 +423,10 @@ def addresses(content: Mapping[str, object]) -> Iterator[tuple[Place, object]]:
         if isinstance(series, dict) and series.get("address"):
             yield ("series", name, "address"), series["address"]
         table = part(series, "sort").get("table") if isinstance(series, dict) else None
-        if table:
+        if table and isinstance(series, dict):
             yield ("series", name, "sort", "table"), table
+            more = part(series, "sort")
+            yield from ((("series", name, "sort", k), more[k]) for k in ("members", "delistings") if more.get(k))
         for address in _as_list(series.get("rates")) if isinstance(series, dict) else []:
             yield ("series", name, "rates"), address
     for name, members in part(content, "sets").items():
