@@ -608,6 +608,15 @@ class Accounts(Scratch):
             [1, 1, 1, 2, 2, 3, 3, 3, 3, 3, 3, 3, 3, 3, 3, 3, 0, 0, 0, 0],
         )
         self.assertEqual(found.counts["restatements of earlier periods, not used"], 1)
+        for shorter in (
+            records["period"].str[:7],
+            records["period"].str[:4],
+            records["period"].str[:4].astype(int),
+        ):
+            again = ul.point_in_time_accounts(
+                records.assign(period=shorter), at, max_age="P15M"
+            )  # months and years
+            pd.testing.assert_frame_equal(again.to_pandas(), found.to_pandas())
         self.assertEqual(found.age["A"].iloc[3], 3)
         lagged = ul.point_in_time_accounts(records.iloc[:2].drop(columns="released"), at, lag="P6M").to_pandas()[
             "A"

@@ -15,7 +15,7 @@ from ultrum.core.pricing.valuation_models import NEEDED_COLUMNS, OPTIONAL_COLUMN
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import TimeSeries
-from ultrum.core.time.period_labels_and_relative_dates import days_in, period_label
+from ultrum.core.time.period_labels_and_relative_dates import days_in, period_ends_in, period_label
 from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, choices, name_list
@@ -187,7 +187,7 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
         if absent:
             raise StudyError(f"{section.history} has no column {name_list(absent)}; it has: {choices(past)}.")
         past = past.assign(**{c: _numbers(past[c], f"{section.history}, {c}") for c in ("forecast", "outcome")})
-        known = past[days_in(past["period"].astype(str), f"{section.history}, period") <= end]
+        known = past[period_ends_in(past["period"], f"{section.history}, period") <= end]
         estimated = forecast_bias(known)
         bias, bias_error = float(estimated["bias"]["all"]), float(estimated["standard_error"]["all"])
     costs = implied_cost_of_equity(

@@ -18,7 +18,7 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in, simple_block
 from ultrum.core.time.frequency import Frequency, months_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of
-from ultrum.core.time.period_labels_and_relative_dates import days_in
+from ultrum.core.time.period_labels_and_relative_dates import days_in, period_ends_in
 from ultrum.core.transform.rolling_statistics import months_before
 from ultrum.errors import AlignmentError, EstimationError, UnitError, choices
 
@@ -425,7 +425,7 @@ def _clean_records(
             f"{f', nor are {others:,} other cells' if others else ''}. Write numbers, or leave them empty."
         )
     frame = pd.DataFrame({"asset": records["asset"].astype(str).to_numpy(), item: values.to_numpy(np.float64)})
-    frame["period"] = days_in(records["period"], "period")
+    frame["period"] = period_ends_in(records["period"], "period")
     if lag:
         months = months_in(lag)
         if not months:

@@ -15,6 +15,8 @@ from ultrum.core.time.frequency import Frequency, calendar_days, last_day, parse
 from ultrum.core.time.index_frequency_and_gaps import _half_years
 from ultrum.errors import AlignmentError, FrequencyError
 
+_PERIOD: Final = re.compile(r"\d{4}(-(0[1-9]|1[0-2]|Q[1-4]|S[12]))?")  # a year, month, quarter or half-year
+
 
 def span_of(index: pd.Index) -> str:
     """A span in words: ``2004-01 to 2024-12``."""
@@ -212,6 +214,33 @@ def resolve_span(span: Sequence[str], today: date) -> tuple[str, str]:
     if start and last and last < start:
         raise FrequencyError(f"The span ends ({last}) before it starts ({start}).")
     return start, last
+
+
+def period_ends_in(periods: Any, what: str) -> Dates:
+    """Last days of a column of periods: days, months such as ``2024-06``, quarters, years, or pandas periods.
+
+    Parameters
+    ----------
+    periods : sequence, shape (T,)
+    what : str
+        Name of the column, for the message.
+
+    Examples
+    --------
+    >>> period_ends_in(["2024-06", "2024-Q3", "2024", "2024-06-28"], "period").astype(str).tolist()
+    ['2024-06-30', '2024-09-30', '2024-12-31', '2024-06-28']
+    """
+    index = periods if isinstance(periods, pd.Index) else pd.Index(periods)
+    if isinstance(index, pd.PeriodIndex | pd.DatetimeIndex):
+        return days_in(index, what)
+    ends = {label: _period_end(label) for label in index.unique()}
+    return days_in([ends[label] for label in index], what)
+
+
+def _period_end(label: object) -> object:
+    """The last day of a month, quarter or year; anything else as it is."""
+    text = str(label).strip()
+    return str(last_day(text)) if _PERIOD.fullmatch(text) else label
 
 
 def days_in(dates: Any, what: str, *, missing: bool = False) -> Dates:
