@@ -137,7 +137,10 @@ def assign(
             breaks = each.breakpoints(value, inside if subset is None else inside & subset)
             rows.append(breaks)
             for k in range(breaks.shape[1]):
-                group += (inside & (value > breaks[:, k : k + 1])).view(np.int8)  # of one byte, as a mask is
+                above = (
+                    value > breaks[:, k : k + 1]
+                )  # never a missing value; groups of assets in none are not used
+                group += (inside & above if dependent else above).view(np.int8)  # of one byte, as a mask is
             none = np.asarray(np.isnan(breaks).any(axis=1, keepdims=True))
             code = np.where(inside & none, -1, code)
         points.append(np.stack(rows, axis=1))

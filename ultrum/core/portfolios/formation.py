@@ -12,7 +12,16 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import ROWS_AT_ONCE, Assignments, bins_of, cap_weights, sums_by_portfolio
+from ultrum.core.portfolios.holdings import (
+    ROWS_AT_ONCE,
+    Assignments,
+    as_slice,
+    bins_of,
+    by_row,
+    cap_weights,
+    of_its_portfolio,
+    sums_by_portfolio,
+)
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.return_checks import check_one_currency
@@ -47,6 +56,8 @@ class Reasons:
 
     def leave_out(self, where: Bools, reason: str, rows: Ints | slice = slice(None)) -> None:
         """Give a reason to assets that have none yet."""
+        if not where.any():
+            return
         if reason not in self.words:
             self.words.append(reason)
         part = self.places[rows]
@@ -232,7 +243,7 @@ class Calendar:
         """Values of a table on these rows, with its columns in an order; missing where it has none."""
         wanted = list(table.names if names is None else names)
         if wanted == table.names and np.array_equal(table.ordinals, self.ordinals):
-            return np.ascontiguousarray(table.block)  # by row, as formations take it
+            return by_row(table.block)  # as formations take it
         place = {name: column for column, name in enumerate(table.names)}
         columns = np.array([place.get(name, -1) for name in wanted])
         rows = np.searchsorted(table.ordinals, self.ordinals)
@@ -441,15 +452,16 @@ def _form(
     for first in range(0, len(formed), ROWS_AT_ONCE):
         part = slice(first, first + ROWS_AT_ONCE)
         rows = formed[part]
-        values = [one[rows] for one in measured]
-        there = usable[rows]
-        code, breaks = assign(values, there, None if subset is None else subset[rows], plan, rules.dependent)
+        taken = as_slice(rows)
+        values = [one[taken] for one in measured]
+        there = usable[taken]
+        code, breaks = assign(values, there, None if subset is None else subset[taken], plan, rules.dependent)
         why.leave_out(there & (code < 0), _NO_POINTS, rows)
         bins = bins_of(code, count)
         sizes = sums_by_portfolio(bins, None, count)
-        small = (code >= 0) & (np.take_along_axis(sizes, np.maximum(code, 0), axis=1) < rules.min_assets)
-        why.leave_out(small, _SMALL, rows)
-        if small.any():
+        if ((sizes > 0) & (sizes < rules.min_assets)).any():
+            small = (code >= 0) & (of_its_portfolio(sizes, bins) < rules.min_assets)
+            why.leave_out(small, _SMALL, rows)
             code = np.where(small, -1, code)
             bins = bins_of(code, count)
             sizes = sums_by_portfolio(bins, None, count)
@@ -458,7 +470,7 @@ def _form(
             sums = sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
         codes[part] = code
-        weights[part] = _weights(code, bins, None if amounts is None else amounts[rows], count, rules.cap)
+        weights[part] = _weights(code, bins, None if amounts is None else amounts[taken], count, rules.cap)
     return Assignments(formed, last, codes, weights), [np.concatenate(one) for one in points], averages
 
 
@@ -467,7 +479,7 @@ def _weights(code: Ints, bins: Ints, amounts: Floats | None, count: int, cap: fl
     values = np.where(code >= 0, 1.0 if amounts is None else amounts, 0.0)
     totals = sums_by_portfolio(bins, values, count)
     totals = np.where(totals > 0.0, totals, 1.0)
-    weights = values / np.take_along_axis(totals, np.maximum(code, 0), axis=1)
+    weights = values / of_its_portfolio(totals, bins)
     for row in np.flatnonzero((weights > cap).any(axis=1)) if cap is not None else ():
         for portfolio in np.unique(code[row, weights[row] > cap]):
             inside = code[row] == portfolio

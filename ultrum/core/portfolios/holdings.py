@@ -12,6 +12,7 @@ import numpy as np
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.errors import count_parts
 
+_STRIP: Final = 128  # columns
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
 
 
@@ -59,6 +60,29 @@ def sums_by_portfolio(bins: Ints, values: Floats | Bools | None, count: int) -> 
     rows = len(bins)
     sums = np.bincount(bins.ravel(), None if values is None else values.ravel(), rows * (count + 1))
     return np.asarray(sums.reshape(rows, count + 1)[:, :count])
+
+
+def as_slice(places: Ints) -> slice | Ints:
+    """Places in a row as a slice, which takes a view; others as they are."""
+    first, last = int(places[0]), int(places[-1])
+    return slice(first, last + 1) if last - first + 1 == len(places) else places
+
+
+def by_row(block: Floats) -> Floats:
+    """The block with its rows in one piece, in strips of columns that stay in the cache."""
+    if block.flags.c_contiguous:
+        return block
+    out = np.empty(block.shape)
+    for first in range(0, block.shape[1], _STRIP):
+        out[:, first : first + _STRIP] = block[:, first : first + _STRIP]
+    return out
+
+
+def of_its_portfolio(amounts: Floats, bins: Ints) -> Floats:
+    """The amount (R, P) of the portfolio of each asset, (R, N); one for an asset in none."""
+    padded = np.ones((len(amounts), amounts.shape[1] + 1))
+    padded[:, :-1] = amounts
+    return np.asarray(np.take(padded.ravel(), bins))
 
 
 @dataclass(frozen=True)
@@ -251,24 +275,32 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int) -> Histo
     row_before = -1
     for first in range(0, len(held), ROWS_AT_ONCE):
         part = held[first : first + ROWS_AT_ONCE]
-        rows, code, weights = assigned.rows[part] + 1, assigned.codes[part], assigned.weights[part]
-        gain = returns[rows]
+        rows = assigned.rows[part] + 1
+        code, weights = assigned.codes[as_slice(part)], assigned.weights[as_slice(part)]
+        gain = returns[as_slice(rows)]
         missing = ~np.isfinite(gain)
         gone = np.argwhere(missing & (code >= 0))
         lost.append(np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]]))
         weights, gain = np.where(missing, 0.0, weights), np.where(missing, 0.0, gain)
-        bins, place = bins_of(code, count), np.maximum(code, 0)
+        bins = bins_of(code, count)
         invested = sums_by_portfolio(bins, weights, count)
-        share = weights / np.take_along_axis(np.where(invested > 0.0, invested, 1.0), place, axis=1)
-        mean = sums_by_portfolio(bins, share * gain, count)
         counts = sums_by_portfolio(bins, weights > 0.0, count).astype(np.int64)
+        share = weights
+        share /= of_its_portfolio(np.where(invested > 0.0, invested, 1.0), bins)
+        mean = sums_by_portfolio(bins, share * gain, count)
         growth = np.where(mean > -1.0, 1.0 + mean, np.inf)  # nothing is left
-        drifted = share * (1.0 + gain) / np.take_along_axis(growth, place, axis=1)
+        drifted = gain
+        drifted += 1.0
+        drifted *= share
+        drifted /= of_its_portfolio(growth, bins)
         old_code, old_weight = np.vstack([code_before, code[:-1]]), np.vstack([weight_before, drifted[:-1]])
         old_weight[rows != np.append(row_before, rows[:-1]) + 1] = 0.0  # nothing was held in between
         same = old_code == code
-        changes = sums_by_portfolio(bins, np.abs(share - np.where(same, old_weight, 0.0)), count)
-        changes += sums_by_portfolio(bins_of(old_code, count), np.where(same, 0.0, old_weight), count)
+        kept = np.where(same, old_weight, 0.0)
+        old_weight -= kept  # what is sold altogether
+        kept -= share
+        changes = sums_by_portfolio(bins, np.abs(kept, out=kept), count)
+        changes += sums_by_portfolio(bins_of(old_code, count), old_weight, count)
         earned[rows] = np.where(counts > 0, mean, np.nan)
         turnover[rows] = np.where(counts > 0, 0.5 * changes, np.nan)
         numbers[rows] = counts
