@@ -128,7 +128,15 @@ def calls(t):
         "model_confidence_set": ([t.raw["assets"]], {"draws": 49}),
         "evaluate_betas": (
             [t.assets, t.whole],
-            {"risk_free": t.bill, "windows": ["P2Y"], "frequencies": ["M"], "every": "P3M", "draws": 49},
+            {
+                "risk_free": t.bill,
+                "windows": ["P2Y"],
+                "frequencies": ["M"],
+                "estimators": ["ols"],
+                "adjustments": ["none", "blume"],
+                "every": "P3M",
+                "draws": 49,
+            },
         ),
         "implied_cost_of_equity": ([t.expected], {"model": "constant growth"}),
         "forecast_bias": ([t.history], {}),

@@ -13,7 +13,7 @@ import scipy.special
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.presentation import WIDTH, TextInNotebooks, p_equals, quantity, table_text
-from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
+from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values, project_signed
 from ultrum.core.regression.engine.least_squares import orthonormal, refuse_combinations, row_weights
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import estimate_table, regress
@@ -313,19 +313,17 @@ def _determinant_ratios(
     scaled = null / np.sqrt(free)[:, None]
     root = np.asarray(np.linalg.qr(scaled)[1])
     unit = np.linalg.solve(root.T, scaled.T).T
-    generator, out = np.random.default_rng(seed), np.empty(draws)
-    for draw in range(draws):
-        signed = unit * generator.choice([-1.0, 1.0], len(unit))[:, None]
-        out[draw] = _log_free(inner, signed) - _log_free(basis, signed)
-    return ratio, out
+    signs = np.random.default_rng(seed).choice([-1.0, 1.0], (draws, len(unit)))
+    return ratio, _log_free(inner, unit, signs) - _log_free(basis, unit, signs)
 
 
-def _log_free(basis: Floats, signed: Floats) -> float:
-    """log|I − B'B| of the share of signed residuals that a design leaves."""
+def _log_free(basis: Floats, unit: Floats, signs: Floats) -> Floats:
+    """log|I − B'B| of the share of signed residuals that a design leaves, of each draw."""
     if not basis.shape[1]:
-        return 0.0
-    projected = basis.T @ signed
-    return float(np.linalg.slogdet(np.eye(len(projected)) - projected @ projected.T)[1])
+        return np.zeros(len(signs))
+    projected = np.concatenate(list(project_signed(basis, unit, signs)))
+    gram = projected @ projected.swapaxes(1, 2)
+    return np.asarray(np.linalg.slogdet(np.eye(basis.shape[1]) - gram)[1])
 
 
 @validate_arguments

@@ -268,21 +268,52 @@ def _wild_bootstrap(y: Floats, f: Floats, draws: int, seed: int) -> tuple[Floats
 
 def _drawn_quadratics(basis: Floats, pull: Floats, scaled: Floats, signs: Floats) -> Floats:
     """α'S⁻¹α of each draw, (draws,), from residuals scaled to U'U = I: α = pull'B and S = I − B'B, B = Q'(sU)."""
-    out = np.empty(len(signs))
-    for draw, sign in enumerate(signs):
-        projected = (basis * sign[:, None]).T @ scaled
-        gram = projected @ projected.T
-        out[draw] = pull @ gram @ np.linalg.solve(np.eye(len(gram)) - gram, pull)
-    return out
+    out = []
+    for projected in project_signed(basis, scaled, signs):
+        gram = projected @ projected.swapaxes(1, 2)
+        solved = np.linalg.solve(
+            np.eye(len(pull)) - gram, np.broadcast_to(pull[:, None], (len(gram), len(pull), 1))
+        )
+        out.append(np.einsum("k,dkl,dl->d", pull, gram, solved[:, :, 0]))
+    return np.concatenate(out)
 
 
 def _drawn_squares(basis: Floats, pull: Floats, null: Floats, signs: Floats) -> Floats:
     """Sum of squared alphas over their residual sums of squares in each draw, (draws,)."""
-    out, whole = np.empty(len(signs)), np.sum(null**2, axis=0)
-    for draw, sign in enumerate(signs):
-        projected = (basis * sign[:, None]).T @ null
-        out[draw] = np.sum((pull @ projected) ** 2 / (whole - np.sum(projected**2, axis=0)))
-    return out
+    whole = np.sum(null**2, axis=0)
+    parts = [
+        np.sum((pull @ projected) ** 2 / (whole - np.sum(projected**2, axis=1)), axis=1)
+        for projected in project_signed(basis, null, signs)
+    ]
+    return np.concatenate(parts)
+
+
+def project_signed(basis: Floats, values: Floats, signs: Floats) -> Iterator[Floats]:
+    """Q'(sU) of some draws after another, (some draws, K, N): sums over dates of sₜqₜuₜ' by one product.
+
+    Parameters
+    ----------
+    basis, values : ndarray, shape (T, K) and (T, N)
+    signs : ndarray, shape (draws, T)
+
+    Examples
+    --------
+    >>> one, signs = np.ones((2, 1)), np.array([[1.0, -1.0], [1.0, 1.0]])
+    >>> [part.ravel().tolist() for part in project_signed(one, np.array([[3.0], [1.0]]), signs)]
+    [[2.0, 4.0]]
+    """
+    width, count = basis.shape[1], values.shape[1]
+    columns = max(1, _AT_ONCE // (len(values) * width))  # of values at a time
+    step = max(1, _AT_ONCE // (width * count))
+    for first in range(0, len(signs), step):
+        some = signs[first : first + step]
+        parts = [
+            (some @ (basis[:, :, None] * values[:, None, low : low + columns]).reshape(len(values), -1)).reshape(
+                len(some), width, -1
+            )
+            for low in range(0, count, columns)
+        ]
+        yield np.concatenate(parts, axis=2)
 
 
 def _price_of(f: Floats) -> float:

@@ -378,8 +378,9 @@ def _draw_coefficients(
     """Constant, effects of characteristics and industries, (p, K), with the true loadings integrated out."""
     width, terms = sample.b.shape[1], design.shape[1]
     weight = np.linalg.inv(sample.V + T)
-    gram = np.einsum("np,nkl,nq->pkql", design, weight, design, optimize=True)
-    right = np.einsum("np,nkl,nl->pk", design, weight, sample.b, optimize=True)
+    weighted = (design[:, :, None, None] * weight[:, None]).reshape(len(design), -1)
+    gram = (design.T @ weighted).reshape(terms, terms, width, width).transpose(0, 2, 1, 3).copy()
+    right = design.T @ (weight @ sample.b[:, :, None])[:, :, 0]
     prior = np.linalg.inv(omega)
     for place in range(fixed, terms):
         gram[place, :, place, :] += prior
