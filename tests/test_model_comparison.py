@@ -77,6 +77,26 @@ class Spanning(World):
             ul.spanning_test(table(self.y, "abcdef"), self.factors)
         with self.refused(ul.UltrumError, "among"):
             ul.spanning_test(self.factors, self.factors)
+        m = self.factors.select(["m"])
+        others = {
+            "log returns": {"measure": "log_return"},
+            "several currencies": {"currency": "QSR"},
+            "different rates": {"excess_of": "bond"},
+        }
+        for word, facts in others.items():
+            with self.refused(ul.UltrumError, word):
+                ul.spanning_test(self.assets.with_metadata(**facts), m)
+        with self.refused(ul.UltrumError, "copy"):
+            ul.spanning_test(table(np.column_stack([self.y, 2 * self.y[:, 0]]), "abcdefg", excess_of="bill"), m)
+
+    def test_absent_periods_are_counted(self):
+        gap = np.r_[:40, 52:180]
+        part = ul.SeriesTable.from_pandas(
+            self.assets.to_pandas().iloc[gap], measure="return", excess_of="bill", currency="QML"
+        )
+        made = ul.spanning_test(part, self.factors)
+        self.assertEqual(made.nobs, 168)
+        self.assertIn("12 incomplete periods dropped", made.basis)
 
     def test_the_bootstrap_by_refitting_every_draw(self):
         y, f = self.y[:, :2] + 0.002, self.f[:, :2] + 0.002

@@ -188,6 +188,10 @@ def compare_models(
     data, assets, left_out = _complete(panel, every)
     f, rows = pd.DataFrame(data.right, data.index, every), len(data.index)
     check_depth(lags, rows)
+    if not 0.0 < level < 1.0:
+        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.05.")
+    if len(assets) + 1 < rows:
+        refuse_combinations("compare_models", data.left, np.ones((rows, 1)), assets)
     refuse_combinations("compare_models", data.right, np.ones((rows, 1)), every)
     positions = time_positions(data.index)
     estimates = {name: _Estimates.of(f[terms].to_numpy(), data.left, terms) for name, terms in named.items()}

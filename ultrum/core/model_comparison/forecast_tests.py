@@ -253,6 +253,10 @@ def model_confidence_set(
     ['a', 'b']
     """
     losses = _in_time(losses)
+    if not 0.0 < level < 1.0 or (block is not None and block < 1.0):
+        raise EstimationError(
+            f"model_confidence_set: level={level}, block={block}: level lies between 0 and 1, block is 1 or more."
+        )
     if losses.shape[1] < 2:
         raise EstimationError("model_confidence_set: one forecast; pass the losses of at least two.")
     numbers = losses.to_numpy(float)

@@ -14,17 +14,26 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.presentation import WIDTH, TextInNotebooks, p_equals, quantity, table_text
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values, project_signed
-from ultrum.core.regression.engine.least_squares import orthonormal, refuse_combinations, row_weights
+from ultrum.core.regression.engine.least_squares import (
+    orthonormal,
+    projection_residuals,
+    refuse_combinations,
+    row_weights,
+)
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import estimate_table, regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
+from ultrum.core.series.metadata import ZERO_COST
+from ultrum.core.series.return_checks import check_one_currency
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
+from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.errors import AlignmentError, EstimationError, UnitError, name_list
 
 _TIE: Final = 1e-9  # relative; the draw with all signs equal has the statistic of the sample
 _LEAST_FREE: Final = 1e-12  # one less the leverage
+_EXACT: Final = 1e-10  # residuals relative to returns that are rounding
 
 
 @dataclass(frozen=True)
@@ -50,6 +59,12 @@ class CompleteReturns:
         needed : int
             Fewest complete periods.
         """
+        logs = [m.name for t in (left, right) for m in t.metadata if m.measure == "log_return"]
+        if logs:
+            raise UnitError(
+                f"{doing} needs simple returns; {name_list(logs)} is in logs. Convert it with to_simple."
+            )
+        check_one_currency((*left.metadata, *right.metadata), doing)
         if left.frequency != right.frequency:
             raise AlignmentError(
                 f"{doing}: {name_list(left.names)} {'is' if len(left) == 1 else 'are'} {left.frequency.name}, "
@@ -67,7 +82,8 @@ class CompleteReturns:
                 "fewer "
                 "series or a longer sample."
             )
-        dropped = len(there) - int(whole.sum())
+        every = time_positions(there.index)
+        dropped = int(every[-1] - every[0]) + 1 - int(whole.sum()) if len(every) else 0  # absent periods too
         index = shared[whole]
         lost = quantity(dropped, "incomplete period")
         basis = f"{quantity(len(index), 'period')} ({span_of(index)}), {lost} dropped"
@@ -90,6 +106,11 @@ def is_excess(tables: list[SeriesTable], doing: str) -> bool:
             f"{doing}: {name_list(total)} {'is a total return' if len(total) == 1 else 'are total returns'}, the "
             "others are excess or zero-cost returns. Subtract the risk-free return with excess, or state "
             "excess_of= if they are excess returns."
+        )
+    rates = sorted({m.excess_of for table in tables for m in table.metadata} - {"", ZERO_COST})
+    if len(rates) > 1:
+        raise UnitError(
+            f"{doing}: the returns are in excess of different rates, {name_list(rates)}. Use one rate."
         )
     return states.pop()
 
@@ -249,7 +270,8 @@ def spanning_test(
 
 
 def alphas_p(y: Floats, f: Floats, draws: int, seed: int) -> float:
-    """P value of zero alphas of excess returns (T, N) on factors (T, K), exact or by draws; missing if T ≤ N + K.
+    """P value of zero alphas of excess returns (T, N) on factors (T, K), exact or by draws; missing if
+    T ≤ N + K or the factors fit an asset exactly.
 
     Examples
     --------
@@ -257,9 +279,11 @@ def alphas_p(y: Floats, f: Floats, draws: int, seed: int) -> float:
     >>> 0.0 < alphas_p(rng.normal(size=(60, 3)), rng.normal(size=(60, 1)), 0, 0) < 1.0
     True
     """
-    if len(y) <= y.shape[1] + f.shape[1] + 1:
-        return np.nan
     full = np.column_stack([np.ones(len(y)), f])
+    left = projection_residuals(full, y)
+    exact = np.linalg.norm(left, axis=0) <= _EXACT * np.linalg.norm(y, axis=0)
+    if len(y) <= y.shape[1] + f.shape[1] + 1 or exact.any():
+        return np.nan
     return float(_all_tests(y, f, full, True, draws, seed)["p_value"].iloc[0])
 
 

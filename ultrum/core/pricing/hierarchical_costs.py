@@ -292,6 +292,9 @@ class _Sample:
         ]
         if still:
             raise EstimationError(f"characteristics: {name_list(still)} does not vary. Remove it.")
+        scaled = np.column_stack([np.ones(len(kept)), (kept - middle) / scale])
+        if np.linalg.matrix_rank(scaled, tol=1e-8 * len(kept)) < scaled.shape[1]:
+            raise EstimationError(f"characteristics: {name_list(names)} are collinear. Remove one of them.")
         codes, groups = pd.factorize(group_of[used].astype(str))
         lost = [str(a) for a, u in zip(exposures.assets, used, strict=True) if not u]
         return cls(

@@ -320,6 +320,8 @@ def _check_options(
 
 def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str]]:
     """The columns of a model, and those that are not used."""
+    if not len(frame):
+        raise EstimationError("implied_cost_of_equity: there are no rows. Pass one for each asset.")
     if frame.index.has_duplicates:
         twice = sorted(map(str, frame.index[frame.index.duplicated()].unique()))
         raise EstimationError(f"implied_cost_of_equity: {name_list(twice)} has more than one row.")
@@ -343,6 +345,9 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
                 "expected, 0.05 "
                 "for 5 %."
             )
+    for column in ("growth_years", "years_to_first"):
+        if column in frame and (frame[column] <= 0.0).any():
+            raise EstimationError(f"implied_cost_of_equity: {column} must be positive; it is a number of years.")
     if "book_value" in columns and not (frame["book_value"].fillna(1.0) > 0).all():
         negative = list(map(str, frame.index[frame["book_value"] <= 0]))
         raise EstimationError(
