@@ -61,9 +61,7 @@ class CompleteReturns:
         """
         logs = [m.name for t in (left, right) for m in t.metadata if m.measure == "log_return"]
         if logs:
-            raise UnitError(
-                f"{doing} needs simple returns; {name_list(logs)} is in logs. Convert it with to_simple."
-            )
+            raise UnitError(f"{doing}: {name_list(logs)}: log returns. Convert them with to_simple.")
         check_one_currency((*left.metadata, *right.metadata), doing)
         if left.frequency != right.frequency:
             raise AlignmentError(
