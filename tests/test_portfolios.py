@@ -538,6 +538,9 @@ class OnFiles(Scratch):
             [[models]]
             name = "one"
             factors = ["value"]
+            [[models]]
+            name = "market"
+            factors = ["mkt-rf"]
             """
         result = ul.run_study(ul.Study.load(self.file("s.toml", text)), vault=self.folder / "vault")
         want = ul.regress(wide["return"].set_axis(months(48))["S1"] - 0.002, factor.to_pandas())
@@ -547,6 +550,14 @@ class OnFiles(Scratch):
         notes = [one.text for one in result.warnings if one.subject == "value"]
         self.assertIn("576 asset formations at 48 dates: 576 used", notes[0])
         np.testing.assert_allclose(got, want.coefficients, rtol=1e-9)
+        made, market = result.sorts["value"], result.panel.factors["mkt-rf"]
+        np.testing.assert_allclose(made.portfolios["mean"], portfolios.to_pandas().mean())
+        one = ul.regress(portfolios.to_pandas()["book_to_market 1"].reindex(market.index) - 0.002, market)
+        np.testing.assert_allclose(
+            made.estimates.loc["book_to_market 1", "alpha, market"], one.coefficients["constant"], rtol=1e-9
+        )
+        spread = ul.regress(factor.to_pandas().reindex(market.index), market)
+        np.testing.assert_allclose(made.estimates["t, market"].iloc[-1], spread.t_values["constant"], rtol=1e-9)
         for change, word in (
             ('table = "here', 'table = "there'),
             ("hold_for = 6", "hold_for = 0"),

@@ -74,6 +74,9 @@ def _optional_tables(result: StudyResult) -> dict[str, pd.DataFrame]:
         requested["peers"] = result.peers.to_frame().rename_axis("asset")
     if result.sensitivity is not None:
         requested["sensitivity"] = result.sensitivity.to_frame()
+    for name, file in files_of("portfolios", result.sorts).items():
+        made = result.sorts[name]
+        requested[file] = made.portfolios.join(made.estimates.drop(columns="mean", errors="ignore"), how="outer")
     return {**requested, **_comparison_tables(result.comparisons)}
 
 

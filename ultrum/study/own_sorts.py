@@ -3,22 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Final, Literal
 
 import pandas as pd
 
+from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.portfolios.factors_from_sorts import SORTED, factor_from_portfolios
-from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable, portfolio_table
+from ultrum.core.portfolios.portfolio_table_and_monotonicity import (
+    PortfolioTable,
+    monotonicity_tests,
+    portfolio_table,
+)
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios, sort_portfolios
+from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.returns.price_log_and_excess_returns import excess, returns
 from ultrum.core.series.metadata import Step
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk.desk import Desk
-from ultrum.errors import TableError, one_of
+from ultrum.errors import StudyError, TableError, one_of
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.asset_returns import records_at
 from ultrum.study.result_checks import StudyWarning
+from ultrum.study.schema import Study
 from ultrum.study.sections import SortSection
 
 _PLAIN: Final = (
@@ -164,9 +172,9 @@ def members_of(reading: Reading) -> pd.DataFrame:
     return table if "entry" in table else table.rename(columns={"date": "entry"})
 
 
-def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
-    """The factor of a study that is made of sorted portfolios; its trail has what was decided and left out."""
-    portfolios, decisions = sort_file(
+def _portfolios_of(section: SortSection, desk: Desk) -> tuple[SortedPortfolios, list[Decision]]:
+    """The sorted portfolios of a section, and the decisions about its table."""
+    return sort_file(
         desk.table(section.table),
         section.by,
         returns_column=section.returns,
@@ -183,9 +191,77 @@ def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
         members=members_of(desk.table(section.members, records_only=True)) if section.members else None,
         delistings=records_at(desk, section.delistings),
     )
+
+
+def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
+    """The factor of a study that is made of sorted portfolios; its trail has what was decided and left out."""
+    portfolios, decisions = _portfolios_of(section, desk)
     factor = factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
     chosen = "; ".join(f"{one.what}: {one.chosen}" for one in decisions)
     return factor.with_metadata(trail=(*factor.metadata.trail, Step(_READ, (("columns", chosen),))))
+
+
+@dataclass(frozen=True)
+class SortDescription:
+    """The portfolios behind a sorted factor of a study.
+
+    Attributes
+    ----------
+    portfolios : DataFrame
+        By portfolio: ``mean std assets turnover`` and the mean of each characteristic.
+    estimates : DataFrame
+        By portfolio and spread: ``mean`` and its ``t``, then ``alpha`` and ``t`` of each model, in decimals per
+        period.
+    joint : mapping of str to float
+        P value of zero alphas of all portfolios by model; missing where it is not tested.
+    monotonic : tuple of float
+        P values against no pattern, and that all steps rise; missing unless there is one characteristic.
+    left_out : Series
+        Assets left out of formations, by reason.
+    basis : str
+    """
+
+    portfolios: pd.DataFrame
+    estimates: pd.DataFrame
+    joint: dict[str, float]
+    monotonic: tuple[float, float]
+    left_out: pd.Series
+    basis: str
+
+
+def describe_sort(plan: Study, desk: Desk, panel: Panel, name: str) -> SortDescription:
+    """Portfolios of a sorted factor, their alphas under the models of the study, and tests of a pattern."""
+    section = plan.series[name].sort
+    if section is None:
+        raise StudyError(f"The series '{name}' is not made of sorted portfolios.")
+    portfolios, _ = _portfolios_of(section, desk)
+    models = {
+        m.name: list(m.factors)
+        for m in plan.models
+        if name not in m.factors and all(panel.metadata[f].is_return for f in m.factors)
+    }
+    estimates, joint = pd.DataFrame(), dict[str, float]()
+    if models and panel.has_risk_free and panel.frequency == portfolios.returns.frequency:
+        used = list(dict.fromkeys(f for names in models.values() for f in names))
+        table = portfolio_table(
+            portfolios,
+            panel.factor_table.select(used),
+            panel.rate,
+            models=models,
+            spread=section.formula,
+            trading_cost=section.trading_cost,
+        )
+        columns = {"mean": table.to_frame()["mean", "value"], "t of mean": table.to_frame()["mean", "t"]}
+        for model, fit in table.models.items():
+            columns |= {f"alpha, {model}": fit.coefficients[CONSTANT], f"t, {model}": table.alpha_t(model)}
+        estimates = pd.DataFrame(columns)
+        joint = {m: table.joint[m].p_value if m in table.joint else float("nan") for m in models}
+    monotonic = (float("nan"), float("nan"))
+    if len(section.by) == 1 and len(portfolios.names) > 2:
+        tests = monotonicity_tests(portfolios.returns)
+        monotonic = tests.p_value, tests.all_steps_p
+    left_out = portfolios.left_out["reason"].astype(str).value_counts()
+    return SortDescription(portfolios.to_frame(), estimates, joint, monotonic, left_out, portfolios.basis)
 
 
 def decisions_of_sorts(series: Mapping[str, TimeSeries]) -> list[Decision]:

@@ -25,7 +25,7 @@ from ultrum.sources.table.reading_result import Decision
 from ultrum.study import comparison_stages, panel_stages, pricing_stages
 from ultrum.study.asset_returns import names_of, read_prices
 from ultrum.study.comparison_stages import Comparisons
-from ultrum.study.own_sorts import decisions_of_sorts, notes_of_sorts
+from ultrum.study.own_sorts import SortDescription, decisions_of_sorts, describe_sort, notes_of_sorts
 from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
 from ultrum.study.schema import Study, all_series
 from ultrum.study.stages import Stage, Stages, StageStore
@@ -90,6 +90,8 @@ class StudyResult:
         In another currency.
     comparisons : Comparisons
         Models, forecasts of beta and costs by several methods against each other.
+    sorts : mapping of str to SortDescription
+        Portfolios behind the sorted factors.
     specifications : tuple of str
         Checksums of the distinct specifications estimated on these returns with this vault, including this one;
         empty without storage.
@@ -117,6 +119,7 @@ class StudyResult:
     sensitivity: BetaSensitivity | None = None
     abroad: CostOfEquity | None = None
     comparisons: Comparisons = field(default_factory=Comparisons)
+    sorts: Mapping[str, SortDescription] = field(default_factory=dict)
     decisions: tuple[Decision, ...] = ()
     store: StageStore | None = None
     specifications: tuple[str, ...] = ()
@@ -289,6 +292,11 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         sensitivity=sensitivity,
         abroad=abroad,
         comparisons=_comparisons(plan, desk, stages, panel, prices, factors, models, company, cost, premia, rate),
+        sorts={
+            name: stages.do(f"portfolios: {name}", describe_sort, plan, desk, panel, name)
+            for name, one in plan.series.items()
+            if one.sort is not None
+        },
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
