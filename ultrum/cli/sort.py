@@ -158,22 +158,18 @@ def sort(
     at that date. A portfolio of a period is formed at the end of an earlier one. With --factors the portfolios'
     mean excess returns, alphas and exposures are estimated.
     """
-    if len(by) > _MOST or len({name for name, _ in by}) < len(by):
-        raise click.UsageError(f"--by takes up to {_MOST} different columns.")
-    if more and not factors:
-        raise click.UsageError("--factor needs --factors.")
-    if (min_price is None) == bool(prices):
-        raise click.UsageError("--min-price and --prices need each other.")
+    _check_options(by, more, factors, min_price, prices)
     texts = tuple(text for text in (table, factors, members, delistings) if text)
     files = local_files(texts, reading)
     refuse_inputs([picture, csv_file], texts)
     with tables_of(vault, files, texts, kept=False, **where) as desk:
         from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
         from ultrum.sources.table.factor_columns import factor_table
-        from ultrum.study.own_sorts import members_of, sort_file, table_of_sort
+        from ultrum.study.own_sorts import sort_file, table_of_sort
 
-        def records(file: str) -> Reading:
-            return desk.table(files.address(file), records_only=True)
+        def records(file: str) -> Reading | None:
+            """A table of records; none without a file."""
+            return desk.table(files.address(file), records_only=True) if file else None
 
         portfolios, of_table = sort_file(
             desk.table(files.address(table)),
@@ -189,25 +185,36 @@ def sort(
             prices_column=prices,
             min_price=min_price,
             subset_column=breakpoints_from,
-            members=members_of(records(members)) if members else None,
-            delistings=records(delistings).records if delistings else None,
+            members=records(members),
+            delistings=records(delistings),
         )
         decisions = [(table, one) for one in of_table]
         formulas = list(dict.fromkeys(spreads)) or [f"{name} high - {name} low" for name, _ in by]
-        made = [factor_from_portfolios(portfolios, one, trading_cost=trading_cost) for one in formulas]
-        given = None
+        made, given = [factor_from_portfolios(portfolios, f, trading_cost=trading_cost) for f in formulas], None
         if factors:
             columns = factor_table(desk.table(files.address(factors)))
             decisions += [(factors, one) for one in columns.decisions]
             given = table_of_sort(portfolios, columns, more, formulas, errors, trading_cost)
-    if picture is not None:
-        _draw(portfolios, given, formulas[0], trading_cost, picture, style)
-    if csv_file is not None:
-        _write(portfolios, made, csv_file)
-    if as_json:
-        _print_json(portfolios, made, given, decisions, errors, trading_cost)
-        return
-    _print(portfolios, made, given, decisions, errors, trading_cost)
+    _draw(portfolios, given, formulas[0], trading_cost, picture, style)
+    _write(portfolios, made, csv_file)
+    show = _print_json if as_json else _print
+    show(portfolios, made, given, decisions, errors, trading_cost)
+
+
+def _check_options(
+    by: tuple[tuple[str, int | tuple[float, ...]], ...],
+    more: tuple[str, ...],
+    factors: str,
+    min_price: float | None,
+    prices: str,
+) -> None:
+    """Refuse options that need each other."""
+    if len(by) > _MOST or len({name for name, _ in by}) < len(by):
+        raise click.UsageError(f"--by takes up to {_MOST} different columns.")
+    if more and not factors:
+        raise click.UsageError("--factor needs --factors.")
+    if (min_price is None) == bool(prices):
+        raise click.UsageError("--min-price and --prices need each other.")
 
 
 def _means(made: Sequence[TimeSeries], errors: str) -> pd.DataFrame:
@@ -350,8 +357,10 @@ def _row(frame: pd.DataFrame, label: object) -> dict[str, float]:
     }
 
 
-def _write(portfolios: SortedPortfolios, made: Sequence[TimeSeries], csv_file: Path) -> None:
+def _write(portfolios: SortedPortfolios, made: Sequence[TimeSeries], csv_file: Path | None) -> None:
     """Returns of the portfolios and spreads, a column each, with their metadata beside the file."""
+    if csv_file is None:
+        return
     from ultrum.core.series.time_series import SeriesTable
     from ultrum.report.table_files import save
 
@@ -364,10 +373,12 @@ def _draw(
     given: PortfolioTable | None,
     formula: str,
     trading_cost: float,
-    picture: Path,
+    picture: Path | None,
     style: PictureStyle,
 ) -> None:
     """Means and alphas with a factor file, a grid of a double sort, otherwise the first spread."""
+    if picture is None:
+        return
     from ultrum.report import figures
 
     def _drawn() -> Axes:

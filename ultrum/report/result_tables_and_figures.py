@@ -325,7 +325,7 @@ def figure_words(name: str, result: StudyResult) -> str:
         return f"Cost of equity of {company} by {len(costs.table)} methods. {' '.join(costs.in_words())}"
     words = {
         "model_comparison": "Squared Sharpe ratio of each model with its interval.",
-        "beta_forecasts": f"Forecast error of each way to estimate beta. {result.comparisons.best_supported()}",
+        "beta_forecasts": f"Forecast error of each way to estimate beta. {result.comparisons.best_forecast()}",
         "rolling_beta": f"Beta of {company} in rolling windows with its band, next to that of the whole sample.",
         "state_space_beta": f"Beta of {company} as a random walk with its band.",
         "break": f"F statistic of a break in the regression of {company} by date, with its 5 % critical value.",

@@ -62,7 +62,7 @@ class Comparisons:
     implied: ImpliedCosts | None = None
     costs: CostsSideBySide | None = None
 
-    def best_supported(self) -> str:
+    def best_forecast(self) -> str:
         """Which ways to estimate beta forecast best, in a sentence; empty without forecasts."""
         if self.betas is None:
             return ""

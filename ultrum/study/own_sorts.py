@@ -24,7 +24,6 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, one_of
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.reading_result import Decision, Reading
-from ultrum.study.asset_returns import records_at
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import SortSection
@@ -56,8 +55,8 @@ def sort_file(
     prices_column: str = "",
     min_price: float | None = None,
     subset_column: str = "",
-    members: pd.DataFrame | None = None,
-    delistings: pd.DataFrame | None = None,
+    members: Reading | None = None,
+    delistings: Reading | None = None,
 ) -> tuple[SortedPortfolios, list[Decision]]:
     """Portfolios sorted from a table with a row per asset and date, and the decisions about its columns.
 
@@ -74,7 +73,7 @@ def sort_file(
         Column of prices, and the price below which an asset is left out at formation.
     subset_column : str
         Column of ones and zeros: assets with a one set the breakpoints.
-    members, delistings : DataFrame, optional
+    members, delistings : Reading, optional
         Tables of members and of delisting returns.
 
     Raises
@@ -107,8 +106,8 @@ def sort_file(
         prices=_column(reading, fields, prices_column) if prices_column else None,
         min_price=min_price,
         breakpoints_from=_column(reading, fields, subset_column) if subset_column else None,
-        universe=members,
-        delisting_returns=delistings,
+        universe=None if members is None else _members_of(members),
+        delisting_returns=None if delistings is None else delistings.records,
     )
     used = {column, weights_column, prices_column, subset_column, *by}
     idle = [name for name in (*fields, *reading.events) if name not in used]
@@ -166,7 +165,7 @@ def _of_prices(name: str, table: SeriesTable, certainty: str) -> Decision:
     return Decision("returns", f"'{name}', prices converted to returns{words}", certainty=certainty)
 
 
-def members_of(reading: Reading) -> pd.DataFrame:
+def _members_of(reading: Reading) -> pd.DataFrame:
     """A table of members; the reader takes its day of entry for the date of a record."""
     table = reading.records
     return table if "entry" in table else table.rename(columns={"date": "entry"})
@@ -188,8 +187,8 @@ def _portfolios_of(section: SortSection, desk: Desk) -> tuple[SortedPortfolios, 
         prices_column=section.prices,
         min_price=section.min_price,
         subset_column=section.breakpoints_from,
-        members=members_of(desk.table(section.members, records_only=True)) if section.members else None,
-        delistings=records_at(desk, section.delistings),
+        members=desk.table(section.members, records_only=True) if section.members else None,
+        delistings=desk.table(section.delistings, records_only=True) if section.delistings else None,
     )
 
 

@@ -292,11 +292,7 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         sensitivity=sensitivity,
         abroad=abroad,
         comparisons=_comparisons(plan, desk, stages, panel, prices, factors, models, company, cost, premia, rate),
-        sorts={
-            name: stages.do(f"portfolios: {name}", describe_sort, plan, desk, panel, name)
-            for name, one in plan.series.items()
-            if one.sort is not None
-        },
+        sorts=_sorts(plan, desk, stages, panel),
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
         stages=dict(stages.done),
@@ -305,6 +301,12 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         store=stages.kept,
         specifications=specifications_run(Path(desk.vault.path), plan, company) if keep else (),
     )
+
+
+def _sorts(plan: Study, desk: Desk, stages: Stages, panel: Panel) -> dict[str, SortDescription]:
+    """The portfolios behind each sorted factor."""
+    names = [name for name, one in plan.series.items() if one.sort is not None]
+    return {n: stages.do(f"portfolios: {n}", describe_sort, plan, desk, panel, n) for n in names}
 
 
 def _market_model(panel: Panel) -> list[StudyWarning]:

@@ -23,7 +23,7 @@ from ultrum.core.pricing.sensitivity import (
     ADJUSTMENTS,
     ESTIMATORS,
     LEAST_ROWS,
-    adjusted_betas,
+    adjust_betas,
     check_choices,
     excess_at,
     window_betas,
@@ -174,16 +174,7 @@ def evaluate_betas(
         f: excess_at(assets, table, risk_free, f, None) for f in dict.fromkeys([*options["frequency"], own])
     }
     origins = _origins(samples[own][0].index, every, horizon)
-    blocks: list[pd.DataFrame] = []
-    later: dict[str, tuple[pd.DataFrame, pd.Series]] = {}
-    for origin in count_parts(origins, "evaluate_betas, forecast dates", len(origins)):
-        forecasts = _forecasts_at(samples, options, market.name, origin)
-        outcome = _realised_after(samples[own], origin, horizon)
-        if outcome is None:
-            continue
-        blocks.append(pd.concat({origin: forecasts.join(outcome[0])}, names=["date", "asset"]))
-        later[origin] = outcome[1]
-    whole = pd.concat(blocks) if blocks else pd.DataFrame()
+    whole, later = _collect(samples, options, market.name, origins, own, horizon)
     labels = [c for c in whole.columns if c not in ("realised", "realised_error")]
     complete = whole.dropna()
     dates: list[str] = list(map(str, complete.index.get_level_values(0).unique())) if len(complete) else []
@@ -200,12 +191,7 @@ def evaluate_betas(
     rows = _scores(complete, labels, losses, base, int(np.ceil(months_in(horizon) / months_in(every))))
     per_year = Frequency.parse(own).periods_per_year
     rows.insert(2, "hedging_volatility", _hedging_volatility(complete, labels, later, per_year))
-    stands_for = _distinct(losses)
-    kept = list(dict.fromkeys(stands_for.values()))
-    if len(kept) > 1:
-        chosen = model_confidence_set(losses[kept], level=level, draws=draws, seed=seed).table
-        rows["mcs_p"] = [float(chosen["p_value"][stands_for[label]]) for label in rows.index]
-        rows["included"] = [bool(chosen["included"][stands_for[label]]) for label in rows.index]
+    rows = rows.join(_confidence_set(losses, level, draws, seed))
     parts = pd.DataFrame([_parts(label) for label in rows.index], rows.index, CHOICES)
     result = parts.join(rows).sort_values("mse", kind="stable").rename_axis("choice")
     lost = len(whole) - len(complete)
@@ -220,6 +206,37 @@ def evaluate_betas(
         f"{base}; {100 * level:g} % confidence set"
     )
     return BetaForecasts(result, losses, complete, base, basis)
+
+
+def _collect(
+    samples: Mapping[str, tuple[pd.DataFrame, pd.DataFrame]],
+    options: Mapping[str, list[str]],
+    market: str,
+    origins: list[str],
+    own: str,
+    horizon: str,
+) -> tuple[pd.DataFrame, dict[str, tuple[pd.DataFrame, pd.Series]]]:
+    """Forecasts and outcomes by date and company, and the returns behind each outcome."""
+    blocks: list[pd.DataFrame] = []
+    later: dict[str, tuple[pd.DataFrame, pd.Series]] = {}
+    for origin in count_parts(origins, "evaluate_betas, forecast dates", len(origins)):
+        outcome = _outcome_after(samples[own], origin, horizon)
+        if outcome is not None:
+            forecasts = _forecasts_at(samples, options, market, origin)
+            blocks.append(pd.concat({origin: forecasts.join(outcome[0])}, names=["date", "asset"]))
+            later[origin] = outcome[1]
+    return pd.concat(blocks) if blocks else pd.DataFrame(), later
+
+
+def _confidence_set(losses: pd.DataFrame, level: float, draws: int, seed: int) -> pd.DataFrame:
+    """P value of each choice in the model confidence set; empty if all have the same losses."""
+    stands_for = _distinct(losses)
+    kept = list(dict.fromkeys(stands_for.values()))
+    if len(kept) < 2:
+        return pd.DataFrame(index=losses.columns)
+    chosen = model_confidence_set(losses[kept], level=level, draws=draws, seed=seed).table
+    rows = chosen.loc[[stands_for[str(label)] for label in losses], ["p_value", "included"]]
+    return rows.set_axis(losses.columns).rename(columns={"p_value": "mcs_p"})
 
 
 def _scarcest(whole: pd.DataFrame, labels: list[str]) -> str:
@@ -306,13 +323,13 @@ def _forecasts_at(
 def _one_choice(estimate: BetaTable, adjustment: str) -> Floats | float:
     """Adjusted betas of companies with enough rows; missing where the adjustment is not possible."""
     try:
-        beta = adjusted_betas(estimate, adjustment).estimates.coefficients[:, 1]
+        beta = adjust_betas(estimate, adjustment).estimates.coefficients[:, 1]
     except UltrumError:
         return np.nan
     return np.where(estimate.estimates.nobs >= LEAST_ROWS, beta, np.nan)
 
 
-def _realised_after(
+def _outcome_after(
     sample: tuple[pd.DataFrame, pd.DataFrame], origin: str, horizon: str
 ) -> tuple[pd.DataFrame, tuple[pd.DataFrame, pd.Series]] | None:
     """Betas over the following period with HAC errors, and the returns behind them."""

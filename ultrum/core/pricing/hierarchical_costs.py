@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -206,6 +206,7 @@ def hierarchical_cost_of_equity(
     base = flat + risk_free_error * rng.standard_normal(count)
 
     def summary(loadings: Floats, index: pd.Index) -> pd.DataFrame:
+        """Costs of drawn loadings."""
         return _summary(base[:, None] + np.einsum("dnk,dk->dn", loadings, drawn_premia), index, level)
 
     companies = summary(posterior.own, sample.assets)
@@ -220,17 +221,7 @@ def hierarchical_cost_of_equity(
     if new is not None:
         unlisted_costs = summary(_new_draws(posterior, new[1], new[2], rng), new[0])
     known = parts_without_error(prices, risk_free_error)
-    basis = (
-        f"{quantity(len(sample.assets), 'company')} in {quantity(len(sample.groups), 'industry')}"
-        f"{sample.left_out}; loadings on {', '.join(exposures.factors)}, {errors_in_words(exposures.errors)}; "
-        f"{f'characteristics {name_list(sample.traits)}' if sample.traits else 'no characteristics'}; "
-        "risk-free rate "
-        f"{percent(rate)} %; premia {', '.join(f'{f} {percent(prices[f].value)} %' for f in exposures.factors)}"
-        f"{''.join(f'; {name} {percent(value)} %' for name, value in extra.items())}"
-        f"{f'; taken as known: {name_list(list(known))}' if known else ''}; {100 * level:g} % posterior "
-        "intervals, "
-        f"{quantity(count, 'draw')}, seed {seed}"
-    )
+    basis = _basis(sample, exposures, pd.Series(lam, exposures.factors), rate, extra, known)
     return HierarchicalCosts(
         companies.join(_weights(sample, posterior, lam)),
         by_industry,
@@ -241,8 +232,31 @@ def hierarchical_cost_of_equity(
         rate,
         extra,
         level,
-        basis,
+        f"{basis}; {100 * level:g} % posterior intervals, {quantity(count, 'draw')}, seed {seed}",
     )
+
+
+def _basis(
+    sample: _Sample,
+    exposures: Exposures,
+    prices: pd.Series,
+    rate: float,
+    extra: Mapping[str, float],
+    known: Sequence[str],
+) -> str:
+    """What the costs rest on."""
+    traits = f"characteristics {name_list(sample.traits)}" if sample.traits else "no characteristics"
+    parts = [
+        f"{quantity(len(sample.assets), 'company')} in {quantity(len(sample.groups), 'industry')}"
+        f"{sample.left_out}",
+        f"loadings on {', '.join(exposures.factors)}, {errors_in_words(exposures.errors)}",
+        traits,
+        f"risk-free rate {percent(rate)} %",
+        f"premia {', '.join(f'{name} {percent(float(value))} %' for name, value in prices.items())}",
+        *(f"{name} {percent(value)} %" for name, value in extra.items()),
+        *([f"taken as known: {name_list(list(known))}"] if known else []),
+    ]
+    return "; ".join(parts)
 
 
 @dataclass(frozen=True)

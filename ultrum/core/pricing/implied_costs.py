@@ -263,7 +263,7 @@ def _draw_costs(
     growth = errors["growth"] * rng.standard_normal(shape)
     common = rng.standard_normal((2, shape[0], 1))
     level = level / (1.0 + errors["bias"] / (1.0 + x.bias) * common[1])
-    moved = x.moved(level, growth)
+    moved = x.shift(level, growth)
     drawn_options = ValuationOptions(
         options.growth + errors["long-run growth"] * common[0], options.fade_years, options.persistence
     )
@@ -274,10 +274,10 @@ def _slopes(value: Value, x: ValuationInputs, options: ValuationOptions, cost: F
     """Change of the cost for a unit of each input, (N, 4), by differences."""
     step, none, one = 1e-5, np.zeros(len(cost)), np.ones(len(cost))
     higher = {
-        "forecasts": (x.moved(one + step, none), options),
-        "growth": (x.moved(one, none + step), options),
+        "forecasts": (x.shift(one + step, none), options),
+        "growth": (x.shift(one, none + step), options),
         "long-run growth": (x, replace(options, growth=options.growth + step)),
-        "bias": (x.moved(1.0 / (one + step / (1.0 + x.bias)), none), options),
+        "bias": (x.shift(1.0 / (one + step / (1.0 + x.bias)), none), options),
     }
     return np.column_stack([(follow_costs(value, *higher[part], cost.copy()) - cost) / step for part in _PARTS])
 

@@ -312,7 +312,7 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
     if rows < LEAST_ROWS:
         return {**blank, "rows": rows, "note": f"{quantity(rows, 'row')}, fewer than {LEAST_ROWS}"}
     try:
-        summed = adjusted_betas(estimate, adjustment)
+        summed = adjust_betas(estimate, adjustment)
     except UltrumError as fault:
         return {**blank, "rows": rows, "note": str(fault)}
     place = summed.assets.index(asset)
@@ -321,14 +321,14 @@ def _row(estimate: BetaTable | str, asset: str, adjustment: str) -> dict[str, ob
     return {"beta": beta, "error": error, "low": beta - reach, "high": beta + reach, "rows": rows, "note": ""}
 
 
-def adjusted_betas(estimate: BetaTable, adjustment: str) -> BetaTable:
+def adjust_betas(estimate: BetaTable, adjustment: str) -> BetaTable:
     """One beta per company, the sum over leads and lags, after an adjustment (none, vasicek or blume).
 
     Examples
     --------
     >>> import ultrum as ul
     >>> betas = ul.factor_betas(ul.practice.panel(), ["market"])
-    >>> round(float(adjusted_betas(betas, "blume").coefficients["beta"]["BRTW"]), 3)
+    >>> round(float(adjust_betas(betas, "blume").coefficients["beta"]["BRTW"]), 3)
     0.725
     """
     summed = _sum_lags(estimate)

@@ -69,6 +69,7 @@ class ValuationInputs:
         }
 
         def optional(name: str, default: float) -> Floats:
+            """A column that may be absent."""
             given = frame[name] if name in frame else pd.Series(default, frame.index)
             return np.asarray(given.fillna(default), dtype=np.float64)
 
@@ -87,7 +88,7 @@ class ValuationInputs:
             shift,
         )
 
-    def moved(self, level: Floats, growth: Floats) -> ValuationInputs:
+    def shift(self, level: Floats, growth: Floats) -> ValuationInputs:
         """Amounts times a factor, and growth plus a shift; both may have a leading axis of draws."""
         columns = {
             c: v * level if c.startswith(AMOUNTS) else v + growth if c == "growth" else v
