@@ -108,6 +108,17 @@ class Figures(Scratch):
         ax = ul.figures.sensitivity(grid)
         marked = ax.collections[2].get_offsets()
         self.assertEqual((len(marked), marked[0, 1]), (1, grid.base_case["beta"]))
+        forecasts = ul.evaluate_betas(
+            ul.SeriesTable.from_pandas(self.panel.assets, measure="return"), ul.TimeSeries.from_pandas(whole, measure="return"),
+            risk_free=self.panel.rate, windows=["P5Y"], frequencies=["M"], draws=49)  # fmt: skip
+        shaded = ul.figures.sensitivity(grid, forecasts=forecasts).collections
+        worse = {n for n, row in forecasts.table.iterrows() if not row["included"]}
+        keys = grid.table.dropna(subset=["beta"])[["window", "frequency", "adjustment", "estimator"]].agg(
+            ", ".join, axis=1
+        )
+        pale, hollow = (sum(keys.isin(some)) for some in (worse, set(keys) - set(forecasts.table.index)))
+        self.assertEqual([len(shaded[k].get_offsets()) for k in (3, 4)], [pale, hollow])
+        self.assertGreater(hollow, 0)
         names = [t.get_text() for t in ax.get_yticklabels()]
         self.assertIn("P10Y", names)
         self.assertNotIn("index", names)  # a choice with one value is no choice
@@ -262,6 +273,18 @@ class ForPrint(Scratch):
         cost = ul.cost_of_equity(betas, premia={"market": 0.05, "size": 0.02}, risk_free=0.03)
         peers = ul.peer_beta(betas, ["EBMK", "CSHW"], debt_to_equity=1.0, target_debt_to_equity=0.9)
         assets = ul.SeriesTable(panel.assets, tuple(panel.metadata[n] for n in panel.assets))
+        models = ul.compare_models(panel, {"the market": ["market"], "all": ["market", "size"]}, draws=49)
+        costs = ul.compare_costs({"two factors": cost, "shrunk": ul.cost_of_equity(
+            ul.shrink_betas(betas), premia={"market": 0.05, "size": 0.02}, risk_free=0.03)}, "BRTW")  # fmt: skip
+        forecasts = ul.evaluate_betas(
+            assets,
+            assets["BRTW"],
+            risk_free=panel.rate,
+            windows=["P5Y"],
+            frequencies=["M"],
+            estimators=["ols"],
+            draws=49,
+        )
         figures, brightwater, all_of_them = ul.figures, assets["BRTW"], ul.portfolio(panel.assets, name="all")
         return (
             lambda: betas.fit("BRTW").plot(source="the harbour college"),
@@ -272,6 +295,9 @@ class ForPrint(Scratch):
             lambda: figures.against_benchmark(ul.compare_to_benchmark(brightwater, all_of_them)),
             lambda: figures.through_time(panel.rate, ul.lag(panel.rate, 3)),
             lambda: figures.loadings(betas)[0],
+            lambda: figures.squared_sharpe_ratios(models, source="the harbour college"),
+            lambda: figures.costs_side_by_side(costs),
+            lambda: figures.beta_forecast_errors(forecasts),
             lambda: figures.small_multiples([panel.rate, brightwater], title="The rate and one return")[0],
         )
 
