@@ -64,6 +64,11 @@ class Spanning(World):
         made = ul.spanning_test(table(y, "abc"), table(f, "ms"))
         np.testing.assert_allclose(made.tests["statistic"], pd.Series(want), rtol=1e-8)
         np.testing.assert_allclose(made.p_value, scipy.stats.f.sf(want["spanning"], 6, 350), rtol=1e-8)
+        slopes = np.linalg.lstsq(designs[0], y, rcond=None)[0]
+        r2 = 1 - residuals(y, designs[0]).var(axis=0) / y.var(axis=0)
+        np.testing.assert_allclose(
+            made.assets.to_numpy(float), np.column_stack([slopes[0], slopes[1:].sum(axis=0), r2]), rtol=1e-7
+        )
         one = ul.spanning_test(table(y[:, :1], "a"), table(f, "ms"))
         fit = ul.regress(pd.Series(y[:, 0]), pd.DataFrame(f, columns=["m", "s"]), errors="classical")
         by_wald = fit.test([[1, 0, 0], [0, 1, 1]], [0, 1])

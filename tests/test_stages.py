@@ -123,7 +123,7 @@ OTHER = [  # (key, another value), or (key, value before, value after)
     ("sensitivity.windows", ["P3Y"]), ("sensitivity.frequencies", ["W"]), ("sensitivity.adjustments", ["blume"]),
     *((f"implied_cost.{key}", IMPLIED, IMPLIED | change) for key, change in (
         ("forecasts", {"forecasts": "here:forecasts_2.csv"}), ("model", {"model": "H-model"}), ("long_run_growth", {"long_run_growth": 0.03}),
-        ("long_run_growth_error", {"long_run_growth_error": 0.01}), ("history", {"history": "here:past.csv"}), ("bias", {"bias": 0.1}),
+        ("long_run_growth_error", {"long_run_growth_error": 0.01}), ("history", {"history": "here:past.csv"}), ("market_values", {"market_values": "price"}), ("bias", {"bias": 0.1}),
         ("bias_error", {"bias_error": 0.02}))),
     ("implied_cost.fade_years", RESIDUAL, RESIDUAL | {"fade_years": 5}), ("implied_cost.persistence", RESIDUAL, RESIDUAL | {"persistence": 0.5}),
     *((f"beta_forecasts.{key}", FORECASTS, FORECASTS | {key: value}) for key, value in (
@@ -140,7 +140,7 @@ OTHER = [  # (key, another value), or (key, value before, value after)
 UNMOVED = {  # equal in these data: a constant bill, a balanced panel, peers by name, no foreign asset; or outside the stages
     *("panel.exchange_rates", "two_pass.draws", "cost_of_equity.premium.market.excess_of", "cost_of_equity.on"),
     *("cost_of_equity.inflation", "sensitivity.risk_free", "sensitivity.chosen", "sources.here.tables"),
-    *("portfolios.two.industry", "panel.companies", "model_comparison.models", "beta_forecasts.risk_free"),
+    *("implied_cost.market_values", "portfolios.two.industry", "panel.companies", "model_comparison.models", "beta_forecasts.risk_free"),
 }  # fmt: skip
 TABLES = ("study.known_by.growth", "series.sorted.sort", "series.fx", "portfolios.two", "panel.dividends", "panel.splits", "two_pass",
           *(f"cost_of_equity.{part}" for part in ("premium", "add_ons", "in_currency", "hierarchical")),

@@ -216,13 +216,40 @@ class Runs(OnPractice):
             "accounts": lambda t: t[t["date"] <= "2015-06-30"],
             "indices": lambda t: t[t["date"] <= "2015-06-30"],
             "prices": lambda t: t[t["date"] <= "2015-06-30"],
+            "forecasts": lambda t: t.assign(date="2014-12-31", dividend_1=0.9 * t["dividend_1"]),
+            "past_forecasts": lambda t: t[t["released"] <= "2015-06-30"],
         }
-        names = ("prices", "companies", "dividends", "splits", "final_payments", "accounts", "indices")
+        names = (
+            "prices",
+            "companies",
+            "dividends",
+            "splits",
+            "final_payments",
+            "accounts",
+            "indices",
+            "forecasts",
+            "past_forecasts",
+        )
         old = str(self.exchange_files(names, **cut))
+        alone = early.model_copy(update={"cost_of_equity": None, "sensitivity": None, "beta_forecasts": None,
+                                         "model_comparison": None, "models": whole.models[:1], "report": ul.Study.parse(TEXT).report})  # fmt: skip
+        both = {"forecasts": lambda t: pd.concat([cut["forecasts"](t), t])}
+        early = early.model_copy(update={"implied_cost": None})
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ul.DataWarning)
             now = ul.run_study(early, vault=self.folder / "now")
             then = ul.run_study(early.with_sources_at({"exchange": old}), vault=self.folder / "then")
+            implied = []
+            for number, edits in enumerate((cut, both)):
+                place = str(self.exchange_files(names, **edits))
+                made = ul.run_study(alone.with_sources_at({"exchange": place}), vault=self.folder / f"v{number}")
+                implied.append(made.comparisons.implied)
+        pd.testing.assert_frame_equal(implied[0].table, implied[1].table)
+        self.assertIn("forecasts of 2014-12-31", implied[1].basis)
+        pd.testing.assert_frame_equal(now.comparisons.betas.table, then.comparisons.betas.table, rtol=1e-9)
+        pd.testing.assert_series_equal(
+            now.comparisons.hierarchical.value, then.comparisons.hierarchical.value, rtol=1e-9
+        )
         self.assertAlmostEqual(now.peers.beta, then.peers.beta, 12)
         self.assertIn("accounts of 2015-01-01", now.peers.basis)
         pd.testing.assert_frame_equal(now.sensitivity.table, then.sensitivity.table, rtol=1e-9)

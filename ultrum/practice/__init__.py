@@ -126,7 +126,7 @@ def forecasts(seed: int | None = None) -> Forecasts:
     Examples
     --------
     >>> forecasts().history.columns.tolist()
-    ['asset', 'period', 'forecast', 'outcome']
+    ['asset', 'period', 'released', 'forecast', 'outcome']
     """
     from ultrum.practice.simulated_forecasts import simulate_forecasts
     from ultrum.practice.simulated_world import SEED

@@ -37,7 +37,7 @@ class Forecasts:
     table : DataFrame
         By company: columns of :func:`ultrum.implied_cost_of_equity`.
     history : DataFrame
-        ``asset period forecast outcome`` of earnings per share.
+        ``asset period released forecast outcome`` of earnings per share.
     market_values : Series
         Millions, in QML.
     true_costs : Series
@@ -153,6 +153,7 @@ def _history(rng: np.random.Generator, names: list[str], earnings: Floats) -> pd
         {
             "asset": np.tile(names, len(years)),
             "period": np.repeat(years, len(names)),
+            "released": np.repeat([f"{year + 1}-03-15" for year in years], len(names)),
             "forecast": stated.ravel().round(4),
             "outcome": (expected * (1.0 + miss)).ravel().round(4),
         }

@@ -37,9 +37,11 @@ if TYPE_CHECKING:
     from ultrum.core.model_comparison.compare_models import ModelComparison
     from ultrum.core.pricing.hierarchical_costs import HierarchicalCosts
     from ultrum.core.pricing.implied_costs import ImpliedCosts
+    from ultrum.core.pricing.premium import Premium
     from ultrum.core.pricing.two_pass_result import TwoPass
 
 _OLDEST: Final = 15  # months of a forecast before the end of the panel
+_REPORTED: Final = 4  # months after a period, when its outcome is taken as known if no release is stated
 
 
 @dataclass(frozen=True)
@@ -135,6 +137,7 @@ def hierarchical_costs(
     betas: BetaTable,
     two_pass_result: TwoPass | None,
     rate: TimeSeries | float | None,
+    implied: Premium | None = None,
 ) -> HierarchicalCosts:
     """Costs of equity with the loadings of a model shrunk towards industry, size and leverage."""
     from ultrum.core.pricing.hierarchical_costs import hierarchical_cost_of_equity
@@ -152,7 +155,7 @@ def hierarchical_costs(
     return hierarchical_cost_of_equity(
         betas if betas.unadjusted is None else betas.unadjusted,
         industry.drop(list(plan.portfolios), errors="ignore"),
-        premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate),
+        premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate, implied),
         risk_free=risk_free_of_cost(plan, desk, panel),
         add_ons={name: (a.value, a.reason) for name, a in cost_section(plan).add_ons.items()},
         characteristics=_size_and_leverage(section, desk, panel, betas) if section.accounts else None,
@@ -187,7 +190,8 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
         if absent:
             raise StudyError(f"{section.history} has no column {name_list(absent)}; it has: {choices(past)}.")
         past = past.assign(**{c: _numbers(past[c], f"{section.history}, {c}") for c in ("forecast", "outcome")})
-        known = past[period_ends_in(past["period"], f"{section.history}, period") <= end]
+        known, late = _known_outcomes(past, section.history, end)
+        words += late
         estimated = forecast_bias(known)
         bias, bias_error = float(estimated["bias"]["all"]), float(estimated["standard_error"]["all"])
     costs = implied_cost_of_equity(
@@ -201,6 +205,39 @@ def implied_costs(plan: Study, desk: Desk, panel: Panel) -> ImpliedCosts:
         bias_error=bias_error,
     )
     return replace(costs, basis=f"{costs.basis}; {words}")
+
+
+def implied_market_premium(plan: Study, desk: Desk, panel: Panel, costs: ImpliedCosts) -> Premium:
+    """The value-weighted implied cost less the risk-free rate of the cost of equity."""
+    from ultrum.core.pricing.cost_of_equity import annual_rate
+    from ultrum.core.pricing.implied_costs import implied_premium
+
+    section = plan.implied_cost
+    if section is None:
+        raise StudyError("The study has no section [implied_cost].")
+    end = panel_stages.end_of(panel)
+    forecasts = _last_forecasts(desk, section, panel, end)[0]
+    if section.market_values not in forecasts:
+        raise StudyError(
+            f"{section.forecasts} has no column '{section.market_values}' for the weights of the implied "
+            f"premium; set [implied_cost] market_values. It has: {choices(forecasts)}."
+        )
+    values = _numbers(forecasts[section.market_values], f"{section.forecasts}, {section.market_values}")
+    rate, name = annual_rate(risk_free_of_cost(plan, desk, panel), cost_section(plan).on or str(end))
+    return implied_premium(costs, values, rate, excess_of=name)
+
+
+def _known_outcomes(past: pd.DataFrame, address: str, end: np.datetime64) -> tuple[pd.DataFrame, str]:
+    """Past forecasts whose outcomes were known by a day, and in words how that was decided."""
+    if "released" in past:
+        known = days_in(past["released"], f"{address}, released") <= end
+        words = "outcomes known by their day of release"
+    else:
+        known = (
+            period_ends_in(past["period"], f"{address}, period") <= months_before(np.array([end]), _REPORTED)[0]
+        )
+        words = f"outcomes taken as known {_REPORTED} months after their period"
+    return past[known], f"; {words}, {quantity(int((~known).sum()), 'later one')} not used"
 
 
 def _last_forecasts(

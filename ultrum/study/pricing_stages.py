@@ -54,6 +54,7 @@ def cost_of(
     betas: BetaTable,
     two_pass_result: TwoPass | None,
     rate: TimeSeries | float | None,
+    implied: Premium | None = None,
 ) -> CostOfEquity:
     """Cost of equity of every asset from betas, by the premia of the study."""
     from ultrum.core.pricing.cost_of_equity import cost_of_equity
@@ -62,7 +63,7 @@ def cost_of(
     names = [str(t) for t in betas.coefficients if t != CONSTANT]
     return cost_of_equity(
         betas,
-        premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate),
+        premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate, implied),
         risk_free=risk_free_of_cost(plan, desk, panel),
         on=section.on or None,
         draws=section.draws,
@@ -77,6 +78,7 @@ def premia_of_factors(
     names: Sequence[str],
     two_pass_result: TwoPass | None,
     rate: TimeSeries | float | None,
+    implied: Premium | None = None,
 ) -> dict[str, Premium] | TwoPass:
     """Premium of each factor as the study sets it, from history by default."""
     section = cost_section(plan)
@@ -88,7 +90,7 @@ def premia_of_factors(
         raise StudyError("[cost_of_equity] needs [panel] risk_free, an address or an annual rate.")
     if two_pass_result is not None and set(given.values()) == {"two-pass"}:
         return two_pass_result  # with their joint covariance
-    return {name: _premium(histories[name], rate, value, two_pass_result) for name, value in given.items()}
+    return {n: _premium(histories[n], rate, value, two_pass_result, implied) for n, value in given.items()}
 
 
 def _history(plan: Study, factor: TimeSeries, given: object) -> TimeSeries:
@@ -97,7 +99,9 @@ def _history(plan: Study, factor: TimeSeries, given: object) -> TimeSeries:
     return panel_stages.within_span(factor, span or plan.study.span)
 
 
-def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None) -> Premium:
+def _premium(
+    history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result: TwoPass | None, implied: Premium | None
+) -> Premium:
     """The chosen premium, from history within its span if no number is given."""
     from ultrum.core.pricing.premium import Premium, premium
 
@@ -110,6 +114,10 @@ def _premium(history: TimeSeries, rate: TimeSeries, given: Any, two_pass_result:
         return premium(history, mean=given.mean, horizon=given.horizon, risk_free=rate_of_history)
     if given == "history":
         return premium(history)
+    if given == "implied":
+        if implied is None:
+            raise StudyError(f"The premium of '{name}' is 'implied'. Add a section [implied_cost].")
+        return implied
     if given == "two-pass":
         if two_pass_result is None or name not in two_pass_result.premia.index:
             raise StudyError(

@@ -36,8 +36,10 @@ if TYPE_CHECKING:
     from ultrum.core.model_comparison.compare_costs import AnyCosts
     from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest
     from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
+    from ultrum.core.pricing.implied_costs import ImpliedCosts
     from ultrum.core.pricing.kalman_beta import FilteredBetas
     from ultrum.core.pricing.peers_and_leverage import PeerBeta
+    from ultrum.core.pricing.premium import Premium
     from ultrum.core.pricing.sensitivity import BetaSensitivity
     from ultrum.core.pricing.two_pass_result import TwoPass
     from ultrum.core.regression.diagnostics import Diagnosis
@@ -253,7 +255,8 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
     company = pricing_stages.company_of(plan, betas)
     checks = stages.do("checks", check_assets, plan, prices, betas)
     premia = stages.do("two-pass", pricing_stages.two_pass_of, plan, panel) if plan.two_pass else None
-    cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia, rate)
+    implied = _implied(plan, desk, stages, panel)
+    cost, abroad = _cost(plan, desk, stages, panel, factors, betas, premia, rate, implied[1])
     peers = None
     if plan.cost_of_equity and plan.cost_of_equity.peers:
         peers = stages.do("peers", pricing_stages.peers_of, plan, desk, panel, betas)
@@ -291,7 +294,9 @@ def run_on(plan: Study, desk: Desk, tell: Progress, keep: bool) -> StudyResult:
         peers=peers,
         sensitivity=sensitivity,
         abroad=abroad,
-        comparisons=_comparisons(plan, desk, stages, panel, prices, factors, models, company, cost, premia, rate),
+        comparisons=_comparisons(
+            plan, desk, stages, panel, prices, factors, models, company, cost, premia, rate, implied
+        ),
         sorts=_sorts(plan, desk, stages, panel),
         downloads=tuple(sorted(set(desk.used), key=lambda r: (r.source, r.path))),
         run=_run_hash(plan, desk.used),
@@ -354,14 +359,27 @@ def _cost(
     betas: BetaTable,
     premia: TwoPass | None,
     rate: TimeSeries | float | None,
+    implied: Premium | None,
 ) -> tuple[CostOfEquity | None, CostOfEquity | None]:
     asked = plan.cost_of_equity
     if asked is None:
         return None, None
     premia = premia if "two-pass" in asked.premium.values() else None
-    cost = stages.do("cost of equity", pricing_stages.cost_of, plan, desk, panel, factors, betas, premia, rate)
+    inputs = plan, desk, panel, factors, betas, premia, rate, implied
+    cost = stages.do("cost of equity", pricing_stages.cost_of, *inputs)
     section = asked.in_currency
     return cost, None if section is None else cost.in_currency(section.code, inflation=section.inflation)
+
+
+def _implied(plan: Study, desk: Desk, stages: Stages, panel: Panel) -> tuple[ImpliedCosts | None, Premium | None]:
+    """Implied costs, and the implied market premium if a cost of equity uses it."""
+    if plan.implied_cost is None:
+        return None, None
+    costs = stages.do("implied costs", comparison_stages.implied_costs, plan, desk, panel)
+    if plan.cost_of_equity is None or "implied" not in plan.cost_of_equity.premium.values():
+        return costs, None
+    work = comparison_stages.implied_market_premium
+    return costs, stages.do("implied premium", work, plan, desk, panel, costs)
 
 
 def _comparisons(
@@ -376,21 +394,21 @@ def _comparisons(
     cost: CostOfEquity | None,
     premia: TwoPass | None,
     rate: TimeSeries | float | None,
+    implied_with_premium: tuple[ImpliedCosts | None, Premium | None],
 ) -> Comparisons:
     """Results of the sections that compare."""
     work, asked = comparison_stages, plan.cost_of_equity
-    compared = betas = hierarchical = implied = None
+    compared = betas = hierarchical = None
+    implied, implied_premium = implied_with_premium
     if plan.model_comparison:
         compared = stages.do("model comparison", work.compare_study_models, plan, panel)
     if plan.beta_forecasts:
         betas = stages.do("beta forecasts", work.forecast_betas, plan, desk, panel, prices)
-    if plan.implied_cost:
-        implied = stages.do("implied costs", work.implied_costs, plan, desk, panel)
     premia = premia if asked and "two-pass" in asked.premium.values() else None
     inputs = plan, desk, panel, factors
     if asked and asked.hierarchical:
         name, base = "hierarchical costs", models[plan.model.name]
-        hierarchical = stages.do(name, work.hierarchical_costs, *inputs, base, premia, rate)
+        hierarchical = stages.do(name, work.hierarchical_costs, *inputs, base, premia, rate, implied_premium)
     side_by_side = None
     if cost is not None and (compared or hierarchical or implied):
         costs: dict[str, AnyCosts] = {plan.model.name: cost}
@@ -399,7 +417,9 @@ def _comparisons(
             if model.name != plan.model.name and priced:
                 stage = f"cost of equity: {model.name}"
                 table = models[model.name]
-                costs[model.name] = stages.do(stage, pricing_stages.cost_of, *inputs, table, premia, rate)
+                costs[model.name] = stages.do(
+                    stage, pricing_stages.cost_of, *inputs, table, premia, rate, implied_premium
+                )
         costs |= {"hierarchical": hierarchical} if hierarchical else {}
         costs |= {"implied": implied} if implied else {}
         side_by_side = work.costs_side_by_side(plan, company, costs)

@@ -365,21 +365,23 @@ class CurrencySection(Section):
     inflation: tuple[Number, Number]
 
 
-_PREMIA: Final = ("history", "two-pass")
+_PREMIA: Final = ("history", "two-pass", "implied")
 
 
 def _premium(value: object) -> object:
     """A premium in a known form, in decimals and not in percent."""
     if isinstance(value, str) and value not in _PREMIA:
         near = one_of(value, _PREMIA)
-        form = 'write an annual number such as 0.05, "history", "two-pass" or a table'
+        form = 'write an annual number such as 0.05, "history", "two-pass", "implied" or a table'
         raise ValueError(near if near.startswith("did") else form)
     if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) > LARGEST_RATE:
         raise ValueError(f"that is {100 * value:,.0f} % per year; write 0.05 for 5 %")
     return value
 
 
-PremiumChoice = Annotated[Literal["history", "two-pass"] | Number | PremiumSection, BeforeValidator(_premium)]
+PremiumChoice = Annotated[
+    Literal["history", "two-pass", "implied"] | Number | PremiumSection, BeforeValidator(_premium)
+]
 
 
 class HierarchicalSection(Section):
@@ -456,6 +458,7 @@ class ImpliedSection(Section):
     fade_years: Annotated[Whole, Field(ge=0, le=100)] = 0
     persistence: Annotated[Number, Field(ge=0, le=1)] = 0.0
     history: str = ""
+    market_values: Text = "market_value_m"
     bias: Annotated[Number, Field(gt=-1, lt=1)] = 0.0
     bias_error: Annotated[Number, Field(ge=0, lt=1)] = 0.0
 

@@ -315,6 +315,8 @@ def _premium_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]
         setting = f"the premium of '{factor}'"
         if given == "two-pass" and "two_pass" not in content:
             yield place, f"{setting} is 'two-pass'. Add a section [two_pass]."
+        if given == "implied" and "implied_cost" not in content:
+            yield place, f"{setting} is 'implied'. Add a section [implied_cost]."
         if not isinstance(given, dict):
             continue
         blended = given.get("mean") in ("blume", "blend")
