@@ -339,7 +339,18 @@ class Kept(Scratch):
         for name in itertools.islice(itertools.cycle(read), first, first + min(most, len(read))):
             table = self.tables[name]
             changed = table.copy()
-            unused = ("main", "close", "shares", "volume", "worth", "other", "few", "month", "period", "other period")
+            unused = (
+                "main",
+                "close",
+                "shares",
+                "volume",
+                "worth",
+                "other",
+                "few",
+                "month",
+                "period",
+                "other period",
+            )
             column = next(c for c in reversed(table.columns) if c not in unused)
             row = len(table) // 2
             old = changed[column].iloc[row]

@@ -127,7 +127,7 @@ def implied_cost_of_equity(
 
         - ``constant growth`` (Gordon and Shapiro 1956): ``dividend_1 growth``;
         - ``two-stage``: ``dividend_1 growth growth_years``, then ``long_run_growth``;
-        - ``H-model`` (Fuller and Hsia 1984): ``dividend_0 growth growth_years``, the years in which growth declines
+        - ``H-model`` (Fuller and Hsia 1984): ``dividend_0 growth growth_years``, the years in which growth falls
           linearly to ``long_run_growth`` (twice the H of the paper);
         - ``residual income`` (Ohlson 1995): ``book_value payout earnings_1``, further ``earnings_2`` …;
         - ``abnormal earnings growth`` (Ohlson and Juettner-Nauroth 2005): ``earnings_1 earnings_2 dividend_1``.
