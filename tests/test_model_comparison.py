@@ -525,6 +525,29 @@ class ImpliedCosts(Scratch):
         self.assertAlmostEqual(premium.value, 0.75 * 0.07 + 0.25 * 0.08 - 0.03, 10)
         self.assertIn("80 % of market value, without d", premium.basis)
 
+    def test_what_is_paid_is_no_forecast_and_a_missing_spread_gives_no_error(self):
+        paid = pd.DataFrame(
+            {"price": [40.0], "dividend_0": [2.0], "growth": [0.08], "growth_years": [6.0], "forecast_sd": [0.2]},
+            ["a"],
+        )
+        made = ul.implied_cost_of_equity(paid, model="H-model", long_run_growth=0.03, long_run_growth_error=0.01)
+        self.assertEqual(made.slopes.loc["a", ["forecasts", "bias"]].tolist(), [0.0, 0.0])
+        self.assertIn("columns not used: forecast_sd", made.basis)
+        slope = 1.0 - 2.0 / 40.0 * 2.0  # of D₀/P·(1 + g∞ + 3(g − g∞)) + g∞
+        np.testing.assert_allclose(made.standard_error["a"], 0.01 * slope, rtol=0.05)
+        with self.refused(ul.UltrumError, "not a forecast"):
+            ul.implied_cost_of_equity(paid, model="H-model", long_run_growth=0.03, bias=0.1)
+        rows = pd.DataFrame(
+            {"price": [40.0, 40.0], "dividend_1": 2.0, "growth": 0.03, "forecast_sd": [0.2, np.nan]}, ["a", "b"]
+        )
+        made = ul.implied_cost_of_equity(rows, model="constant growth")
+        self.assertEqual((made.value["b"], np.isnan(made.standard_error["b"])), (made.value["a"], True))
+        self.assertIn("forecast_sd or growth_sd is missing", made.table["note"]["b"])
+        bare = ul.implied_cost_of_equity(rows.drop(columns="forecast_sd"), model="constant growth")
+        self.assertTrue(bare.standard_error.isna().all())
+        with self.refused(ul.UltrumError, "decimals"):
+            ul.implied_cost_of_equity(rows.assign(growth=1.5), model="constant growth")  # 1.5 %
+
     def test_an_option_of_another_model_is_refused(self):
         rows = pd.DataFrame(
             {"price": [40.0], "dividend_1": [2.0], "growth": [0.03], "growth_years": [5.0]}, ["a"]
@@ -597,6 +620,11 @@ class HierarchicalCosts(Scratch):
         groups = dict.fromkeys(betas.assets[2:], "sea")
         made = ul.hierarchical_cost_of_equity(betas, groups, premia={"market": 0.05}, risk_free=0.02, draws=49)
         self.assertIn("without BRTW, EBMK", made.basis)
+        early = ul.hierarchical_cost_of_equity(
+            betas, groups, premia={"market": 0.05}, risk_free=ul.practice.panel().rate, on="2010-06", draws=49
+        )
+        self.assertEqual(early.risk_free, ul.cost_of_equity(
+            betas, premia={"market": 0.05}, risk_free=ul.practice.panel().rate, on="2010-06").risk_free)  # fmt: skip
         self.assertEqual(len(made.companies), len(groups))
         with self.refused(ul.UltrumError, "at least 5"):
             ul.hierarchical_cost_of_equity(betas, {"BRTW": "sea"}, premia={"market": 0.05}, risk_free=0.02)
@@ -623,6 +651,8 @@ class CostsSideBySide(Scratch):
         np.testing.assert_allclose(
             made.table["cost"], [0.03 + 0.05 * b0, 0.03 + 0.05 * b0 + got.sum(), 0.07], atol=1e-9
         )
+        turned = ul.compare_costs(dict(reversed(costs.items())), "BRTW").in_words()[1]
+        self.assertIn(f"a premium of market of {100 * 0.04 / b0:.2f} % in CAPM", turned)
         closing = made.in_words()[1]  # the premium it names makes the costs equal
         self.assertIn(f"a premium of market of {100 * 0.04 / b0:.2f} %", closing)
         self.assertIn(f"forecasts {100 * (0.04 - 0.05 * b0) / 0.04:.0f} % lower", closing)

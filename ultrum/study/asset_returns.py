@@ -123,7 +123,9 @@ def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
     """Total returns of every trading day, for the assets in the study's own currency."""
     if prices.holds_returns:
         raise StudyError(
-            "[sensitivity] needs daily prices, but the assets are returns. Remove the section, or use prices."
+            "[sensitivity] and [beta_forecasts] need daily prices, but the assets are returns. Remove the "
+            "section, or "
+            "use prices."
         )
     close = prices.prices
     home = plan.study.currency

@@ -89,21 +89,26 @@ def compare_study_models(plan: Study, panel: Panel) -> ModelComparison:
         raise StudyError("The study has no section [model_comparison].")
     wanted = section.models or [m.name for m in plan.models]
     models: dict[str, list[str]] = {}
+    left_out: list[str] = []
     for model in plan.models:
         traded = all(panel.metadata[f].is_return for f in model.factors)
         if model.name in section.models and not traded:
             raise StudyError(
                 f"[model_comparison] '{model.name}' has a factor that is not traded. Remove it from models."
             )
-        if model.name in wanted and traded and set(model.factors) not in map(set, models.values()):
+        twin = next((name for name, terms in models.items() if set(terms) == set(model.factors)), "")
+        if model.name in wanted and traded and not twin:
             models[model.name] = list(model.factors)
-    return compare_models(
+        elif model.name in wanted:
+            left_out.append(f"{model.name} ({f'the factors of {twin}' if traded else 'a factor is not traded'})")
+    made = compare_models(
         panel_stages.without_portfolios(plan, panel),
         models,
         how=section.how,
         level=section.level,
         draws=section.draws,
     )
+    return replace(made, basis=f"{made.basis}; not compared: {name_list(left_out)}") if left_out else made
 
 
 def forecast_betas(plan: Study, desk: Desk, panel: Panel, prices: PriceTable) -> BetaForecasts:
@@ -157,6 +162,7 @@ def hierarchical_costs(
         industry.drop(list(plan.portfolios), errors="ignore"),
         premia=premia_of_factors(plan, panel, factors, names, two_pass_result, rate, implied),
         risk_free=risk_free_of_cost(plan, desk, panel),
+        on=cost_section(plan).on or None,
         add_ons={name: (a.value, a.reason) for name, a in cost_section(plan).add_ons.items()},
         characteristics=_size_and_leverage(section, desk, panel, betas) if section.accounts else None,
         level=plan.report.level,
@@ -247,6 +253,12 @@ def _last_forecasts(
     records = desk.table(section.forecasts, records_only=True).records
     table = event_columns(records, section.forecasts, ["asset", "date"], {}, panel.asset_names)
     days = days_in(table["date"].astype(str), f"{section.forecasts}, date")
+    twice = table.duplicated(["asset", "date"])
+    if twice.any():
+        row = table[twice].iloc[0]
+        raise StudyError(
+            f"{section.forecasts}: {row['asset']} has two rows of {period_label(row['date'])}. Keep one."
+        )
     oldest = months_before(np.array([end]), _OLDEST)[0]
     inside = table["asset"].isin(panel.asset_names).to_numpy()
     usable = table[(days <= end) & (days > oldest) & inside]

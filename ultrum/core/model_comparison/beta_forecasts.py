@@ -189,7 +189,8 @@ def evaluate_betas(
     squared = complete[labels].sub(complete["realised"], axis=0) ** 2
     losses = squared.groupby(level=0).mean()
     rows = _scores(complete, labels, losses, base, int(np.ceil(months_in(horizon) / months_in(every))))
-    per_year = Frequency.parse(own).periods_per_year
+    target = Frequency.parse(own)
+    per_year = market.periods_per_year if target == market.frequency else target.periods_per_year
     rows.insert(2, "hedging_volatility", _hedging_volatility(complete, labels, later, per_year))
     rows = rows.join(_confidence_set(losses, level, draws, seed))
     parts = pd.DataFrame([_parts(label) for label in rows.index], rows.index, CHOICES)
@@ -391,7 +392,7 @@ def _hedging_volatility(
         left = y[:, :, None] - m * forecasts[labels].to_numpy()
         left -= np.nanmean(left, axis=0)
         total += np.nansum(left**2, axis=(0, 1))
-        count += int(np.isfinite(y).sum()) - len(names)
+        count += int(np.isfinite(left[:, :, 0]).sum()) - len(names)
     return pd.Series(np.sqrt(per_year * total / count), labels)
 
 

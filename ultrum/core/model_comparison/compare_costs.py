@@ -151,7 +151,7 @@ def compare_costs(costs: Mapping[str, AnyCosts], asset: str, *, level: float = 0
         table.rename_axis("method"),
         listed,
         asset,
-        {name: _closing(costs[first], cost, asset, first, parts[first]) for name, cost in costs.items()},
+        {name: _closing(costs, parts, asset, first, name) for name, cost in costs.items()},
         {name: _basis(cost) for name, cost in costs.items()},
     )
 
@@ -215,20 +215,21 @@ def _differences(
 
 
 def _closing(
-    first: AnyCosts, other: AnyCosts, asset: str, name: str, parts: dict[str, tuple[float, float]] | None
+    costs: Mapping[str, AnyCosts],
+    parts: Mapping[str, dict[str, tuple[float, float]] | None],
+    asset: str,
+    first: str,
+    other: str,
 ) -> str:
-    """Changes of an input that make a cost from factors and an implied one equal, each alone; empty for
-    others.
-    """
-    if isinstance(first, ImpliedCosts) == isinstance(other, ImpliedCosts):
-        return ""
-    gap = float(other.value[asset] - first.value[asset])
-    if isinstance(other, ImpliedCosts):
-        implied = other
-    elif isinstance(first, ImpliedCosts):
-        implied, gap = first, -gap
+    """Changes of an input that make a cost from factors and an implied one equal, each alone, in words."""
+    one, two = costs[first], costs[other]
+    if isinstance(one, ImpliedCosts) and not isinstance(two, ImpliedCosts):
+        implied, method = one, other
+    elif isinstance(two, ImpliedCosts) and not isinstance(one, ImpliedCosts):
+        implied, method = two, first
     else:
         return ""
+    gap = float(implied.value[asset] - costs[method].value[asset])
     ways = []
     slope = float(implied.slopes["long-run growth"][asset])
     if np.isfinite(slope) and abs(slope) > _FLAT:
@@ -238,11 +239,13 @@ def _closing(
     if np.isfinite(slope) and abs(slope) > _FLAT:
         change = -gap / slope
         ways.append(f"forecasts {percent(abs(change), 0)} % {'lower' if change < 0 else 'higher'}")
-    priced = [(f, b, p) for f, (b, p) in (parts or {}).items() if b != _FLAT_BETA and abs(b) > _SMALL_BETA]
+    priced = [
+        (f, b, p) for f, (b, p) in (parts[method] or {}).items() if b != _FLAT_BETA and abs(b) > _SMALL_BETA
+    ]
     if len(priced) == 1:
         factor, beta, price = priced[0]
         ways.append(
-            f"a premium of {factor} of {percent(price + gap / beta)} % in {name} (now {percent(price)} %)"
+            f"a premium of {factor} of {percent(price + gap / beta)} % in {method} (now {percent(price)} %)"
         )
     return f"Each of these alone closes the difference, to first order: {'; '.join(ways)}." if ways else ""
 

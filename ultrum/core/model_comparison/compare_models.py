@@ -10,8 +10,6 @@ from typing import Final, Literal
 
 import numpy as np
 import pandas as pd
-import scipy.linalg
-import scipy.optimize
 import scipy.special
 
 from ultrum.core.arguments import validate_arguments
@@ -28,7 +26,7 @@ from ultrum.errors import EstimationError, name_list, one_of
 
 Criterion = Literal["squared Sharpe ratio", "OLS R²", "GLS R²"]
 _SPARE: Final = 24  # periods beyond the number of factors
-_WORLDS: Final = 20_000  # draws of the mixture of χ² distributions
+_WORLDS: Final = 2_000  # draws of the mixture of χ² distributions
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -351,11 +349,11 @@ def _best_p(
     spread = np.asarray(bartlett_sum(moves, *scale)) / rows**2
     sizes = np.sqrt(np.diag(spread))
     difference = np.array([estimates[name].squared_sharpe - estimates[m].squared_sharpe for m in others]) / sizes
-    root = np.linalg.inv(scipy.linalg.sqrtm(spread / np.outer(sizes, sizes) + 1e-9 * np.eye(len(others))).real)
+    root = np.linalg.inv(np.linalg.cholesky(spread / np.outer(sizes, sizes) + 1e-9 * np.eye(len(others))))
     statistic = _distance_from_cone(root, difference)
     if len(others) == 1:
         return float(scipy.special.ndtr(difference[0]))
-    draws = np.random.default_rng(seed).standard_normal((_WORLDS // 10, len(others)))
+    draws = np.random.default_rng(seed).standard_normal((_WORLDS, len(others)))
     back = np.linalg.inv(root)
     drawn = np.array([_distance_from_cone(root, back @ draw) for draw in draws])
     return float((1 + np.sum(drawn >= statistic - 1e-12)) / (len(drawn) + 1))
@@ -363,6 +361,8 @@ def _best_p(
 
 def _distance_from_cone(root: Floats, difference: Floats) -> float:
     """Min over δ ≥ 0 of |root (d − δ)|²."""
+    import scipy.optimize  # slow to import, and only this needs it
+
     return float(scipy.optimize.nnls(root, root @ difference)[1] ** 2)
 
 

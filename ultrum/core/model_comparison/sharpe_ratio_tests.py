@@ -165,10 +165,7 @@ def sharpe_ratio_tests(
     t = difference / error
     drawn = _drawn_t(y, place, others, length, draws, seed)
     adjusted, alone = step_down(np.abs(t), np.abs(drawn))
-    scale = np.sqrt(per_year(table, periods_per_year))
-    common = float(scale[place])
-    if not np.allclose(scale, common, rtol=0.05):
-        common = float(np.median(scale))
+    common = float(np.sqrt(per_year(table.select([benchmark]), periods_per_year)[0]))
     names = pd.Index([table.names[k] for k in others], name="series")
     differences = pd.DataFrame(
         {

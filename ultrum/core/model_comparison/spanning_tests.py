@@ -76,7 +76,8 @@ class CompleteReturns:
         if whole.sum() < needed:
             raise EstimationError(
                 f"{doing}: {quantity(int(whole.sum()), 'period')} in which all of "
-                f"{name_list([*left.names, *right.names])} have a return; at least {needed} are needed. Use "
+                f"{name_list(list(dict.fromkeys([*left.names, *right.names])))} have a return; at least "
+                f"{needed} are needed. Use "
                 "fewer "
                 "series or a longer sample."
             )

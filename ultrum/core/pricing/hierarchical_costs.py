@@ -109,6 +109,7 @@ def hierarchical_cost_of_equity(
     premia: Premia,
     risk_free: TimeSeries | float,
     risk_free_error: float = 0.0,
+    on: object = None,
     add_ons: AddOns | None = None,
     characteristics: pd.DataFrame | None = None,
     unlisted: pd.DataFrame | None = None,
@@ -135,6 +136,8 @@ def hierarchical_cost_of_equity(
         As for :func:`ultrum.cost_of_equity`.
     risk_free_error : float
         Standard error of the risk-free rate.
+    on : label, optional
+        Date of the rate; by default the end of the betas' sample.
     add_ons : mapping of str to (float, str), optional
         Additional premia of every company, each with its reason.
     characteristics : DataFrame by asset, optional
@@ -192,7 +195,7 @@ def hierarchical_cost_of_equity(
         raise EstimationError(
             "hierarchical_cost_of_equity: a premium has no standard error. Use a longer history."
         )
-    rate, rate_name = annual_rate(risk_free, exposures.end)
+    rate, rate_name = annual_rate(risk_free, exposures.end if on is None else on)
     check_same_rate(prices, rate_name)
     extra = {name: value for name, (value, _) in check_add_ons(add_ons or {}, exposures.factors).items()}
     flat = rate + sum(extra.values())

@@ -17,6 +17,7 @@ from ultrum.core.pricing.premium import Premium
 from ultrum.core.pricing.valuation_models import (
     NEEDED_COLUMNS,
     OPTIONAL_COLUMNS,
+    PAID,
     PERPETUAL,
     VALUES,
     ValuationInputs,
@@ -29,6 +30,11 @@ from ultrum.core.pricing.valuation_models import (
 from ultrum.core.returns.yields import check_annual_rate
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
+_WITHOUT: Final = (
+    "no standard error: forecast_sd or growth_sd is missing",
+    "no standard error: no input has a spread",
+    "no standard error: some drawn inputs have no cost",
+)
 _PARTS: Final = ("forecasts", "growth", "long-run growth", "bias")
 
 
@@ -133,8 +139,8 @@ def implied_cost_of_equity(
         - ``abnormal earnings growth`` (Ohlson and Juettner-Nauroth 2005): ``earnings_1 earnings_2 dividend_1``.
 
         Optional: ``forecast_sd``, the standard deviation across analysts as a share of the forecast, with
-        ``analysts``, their number; ``growth_sd``; ``years_to_first``, years from the price to the first payment,
-        1 by default. Other columns are not used, and named.
+        ``analysts``, their number; ``growth_sd``, the same of growth; ``years_to_first``, years from the price
+        to the first payment, 1 by default. Other columns are not used, and named.
     model : str
         One of the models above.
     long_run_growth : float, optional
@@ -193,6 +199,12 @@ def implied_cost_of_equity(
     """
     _check_options(model, long_run_growth, long_run_growth_error, bias_error, fade_years, persistence)
     columns, unused = _check_columns(forecasts, model)
+    if PAID in columns and (bias_error or np.any(np.asarray(bias, dtype=float) != 0.0)):
+        raise EstimationError(
+            "bias has no effect with model='H-model': dividend_0 is a dividend that was paid, not a forecast. "
+            "Remove "
+            "bias and bias_error."
+        )
     options = ValuationOptions(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
     inputs = ValuationInputs.of(forecasts, columns, bias)
     value = VALUES[model]
@@ -207,11 +219,12 @@ def implied_cost_of_equity(
     slopes = _slopes(value, inputs, options, cost)
     shares, spread = _variance_shares(slopes, errors)
     index = pd.Index(forecasts.index, name="asset")
-    known = np.isfinite(drawn).mean(axis=0) > 0.99
-    deviation = np.where(spread > 0.0, np.std(np.where(np.isfinite(drawn), drawn, cost), axis=0, ddof=1), 0.0)
+    stated = np.isfinite(inputs.relative_error) & np.isfinite(inputs.growth_error)
+    known = (np.isfinite(drawn).mean(axis=0) > 0.99) & stated & (spread > 0.0)
+    deviation = np.std(np.where(np.isfinite(drawn), drawn, cost), axis=0, ddof=1)
     notes = [
-        note or ("" if k or not np.isfinite(c) else "some drawn inputs have no cost")
-        for note, k, c in zip(notes, known, cost, strict=True)
+        note or ("" if k or not np.isfinite(c) else _WITHOUT[0 if not s else 1 if not e > 0.0 else 2])
+        for note, k, c, s, e in zip(notes, known, cost, stated, spread, strict=True)
     ]
     table = pd.DataFrame(
         {
@@ -337,8 +350,9 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
     wrong = [c for c in (*columns, *OPTIONAL_COLUMNS) if c in frame and frame[c].dtype.kind not in "fiu"]
     if wrong:
         raise EstimationError(f"implied_cost_of_equity: the column {wrong[0]} holds text; numbers are expected.")
-    for column in ("growth", "payout", "forecast_sd", "growth_sd"):
-        if column in frame and (frame[column].abs() > 2.0).any():
+    limits = {"growth": LARGEST_RATE, "growth_sd": LARGEST_RATE, "payout": 2.0, "forecast_sd": 2.0}
+    for column, limit in limits.items():
+        if column in frame and (frame[column].abs() > limit).any():
             raise UnitError(
                 f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are "
                 "expected, 0.05 "
@@ -352,7 +366,10 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
         raise EstimationError(
             f"Residual income: the book value of {name_list(negative)} is not positive. Remove the row."
         )
-    return columns, [str(c) for c in frame if c not in (*columns, *OPTIONAL_COLUMNS)]
+    idle = {"forecast_sd"} if PAID in columns else set[str]()
+    idle |= {"growth_sd"} if "growth" not in columns else set[str]()
+    used = {*columns, *OPTIONAL_COLUMNS} - idle
+    return columns, [str(c) for c in frame if c not in used]
 
 
 def _basis(
@@ -376,7 +393,7 @@ def _basis(
         after = (
             f"return on equity fades to the cost over {options.fade_years} years"
             if options.fade_years
-            else f"residual income persists by {options.persistence:g} a year"
+            else f"residual income persists by {options.persistence:g} per year"
             if options.persistence
             else "no residual income after the last forecast"
         )
@@ -435,6 +452,9 @@ def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFr
         raise EstimationError(
             f"forecast_bias: the column '{absent[0]}' is missing; {one_of(absent[0], list(map(str, history)))}"
         )
+    text = [c for c in ("forecast", "outcome") if history[c].dtype.kind not in "fiu"]
+    if text:
+        raise EstimationError(f"forecast_bias: the column {text[0]} holds text; numbers are expected.")
     whole = history[["asset", "period", "forecast", "outcome"]].replace([np.inf, -np.inf], np.nan)
     used = whole.dropna()
     size = used["outcome"].abs().groupby(used["asset"]).transform("mean")
@@ -504,7 +524,9 @@ def implied_premium(
     share = weights[usable] / weights[usable].sum()
     value = float(costs.value.to_numpy()[usable] @ share) - rate
     drawn = costs.drawn.to_numpy()[:, usable] @ share
-    error = float(np.nanstd(drawn, ddof=1)) if np.ptp(drawn[np.isfinite(drawn)]) > 1e-12 else 0.0
+    there = drawn[np.isfinite(drawn)]
+    error = float(np.std(there, ddof=1)) if 2 * len(there) > len(drawn) else np.nan
+    error = 0.0 if error <= 1e-12 else error
     outside = market_values.drop(costs.table.index[usable], errors="ignore")
     covered = float(weights[usable].sum() / market_values.sum())
     without = f", without {name_list(list(map(str, outside.index)))}" if len(outside) else ""

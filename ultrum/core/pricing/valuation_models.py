@@ -26,6 +26,7 @@ NEEDED_COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
 }
 OPTIONAL_COLUMNS: Final = ("price", "forecast_sd", "analysts", "growth_sd", "years_to_first")
 AMOUNTS: Final = ("dividend", "earnings")  # scaled by the correction of a bias and by its errors
+PAID: Final = "dividend_0"  # no forecast
 PERPETUAL: Final = ("two-stage", "H-model", "abnormal earnings growth")
 
 
@@ -64,16 +65,14 @@ class ValuationInputs:
         if not (np.abs(shift) < 1.0).all():
             raise UnitError("bias is a share in decimals, 0.08 where forecasts are 8 % too high.")
         numbers = {c: frame[c].to_numpy(dtype=float) for c in columns}
-        numbers = {
-            c: v / (1.0 + shift) if c.startswith(AMOUNTS) and c != "dividend_0" else v for c, v in numbers.items()
-        }
+        numbers = {c: v / (1.0 + shift) if c.startswith(AMOUNTS) and c != PAID else v for c, v in numbers.items()}
 
         def optional(name: str, default: float) -> Floats:
-            """A column that may be absent."""
+            """A column that may be absent; a missing cell stays missing."""
             given = frame[name] if name in frame else pd.Series(default, frame.index)
-            return np.asarray(given.fillna(default), dtype=np.float64)
+            return np.asarray(given, dtype=np.float64)
 
-        analysts = optional("analysts", 1.0)
+        analysts = np.nan_to_num(optional("analysts", 1.0), nan=1.0)
         if not (analysts >= 1.0).all():
             raise EstimationError("implied_cost_of_equity: analysts must be at least 1.")
         sizes = optional("forecast_sd", 0.0), optional("growth_sd", 0.0)
@@ -91,7 +90,7 @@ class ValuationInputs:
     def shift(self, level: Floats, growth: Floats) -> ValuationInputs:
         """Amounts times a factor, and growth plus a shift; both may have a leading axis of draws."""
         columns = {
-            c: v * level if c.startswith(AMOUNTS) else v + growth if c == "growth" else v
+            c: v * level if c.startswith(AMOUNTS) and c != PAID else v + growth if c == "growth" else v
             for c, v in self.columns.items()
         }
         return ValuationInputs(columns, self.price, self.wait, self.relative_error, self.growth_error, self.bias)
