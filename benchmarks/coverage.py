@@ -11,7 +11,7 @@ import pandas as pd
 
 import ultrum as ul
 from tools.write_practice_files import carry_closes
-from ultrum.practice import exchange
+from ultrum.practice import simulated_exchange
 from ultrum.practice.simulated_world import BREAK_DAY, BROKEN, CODES, THIN, simulate, trading_mask
 
 WORLDS = 500
@@ -48,7 +48,7 @@ def true_costs(truth, rate):
 def thin_panel(seed, frequency):
     """The thin trader with the stale prices that are posted, and the market, weekly or monthly."""
     world = simulate(seed)
-    close, dividends = exchange.closes(world)
+    close, dividends = simulated_exchange.closes(world)
     column, days = CODES.index(THIN), pd.DatetimeIndex(world.days)
     was_traded = np.ones(close.shape, dtype=bool)
     was_traded[:, column] = trading_mask(seed, len(close))

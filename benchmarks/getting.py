@@ -28,8 +28,7 @@ import xlsxwriter
 import ultrum as ul
 from benchmarks.demo import LISTING_WORDS
 from ultrum.sources.sdmx.client import decode
-from ultrum.sources.sdmx.series_typing import Calendar, to_parts
-from ultrum.sources.sdmx.structures import Structure
+from ultrum.sources.sdmx.structures_and_typing import Calendar, Structure, to_parts
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
 from ultrum.vault.search_index import Entry, Listings
@@ -38,10 +37,10 @@ SERIES, OBSERVATIONS, LISTINGS = 400, 1_000_000, 100_000
 DIMENSIONS = ("FREQ", "AREA", "ITEM")
 SERVER = """
 import sys, threading
-from ultrum.practice import data_messages, structure_messages, observatory, service, statistics_service
-items = observatory.FLOWS["PRICES"].dimensions["ITEM"][1]
+from ultrum.practice import data_messages, service, simulated_world, statistics_service, structure_messages
+items = simulated_world.FLOWS["PRICES"].dimensions["ITEM"][1]
 items.update({f"I{i:03d}": f"Item {i}" for i in range(400)})
-known = observatory.catalogue()
+known = simulated_world.catalogue()
 known.update({("PRICES", f"M.QM.I{i:03d}"): known["PRICES", "M.QM.CPI"] for i in range(400)})
 plain = statistics_service._latest
 def latest():

@@ -15,7 +15,7 @@ import ultrum as ul
 from benchmarks.evidence import ar, panel_of
 from ultrum.core.pricing.alpha_and_multiple_tests import alpha_t_and_draws, step_down
 from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
-from ultrum.core.regression.engine.covariance import (
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
     cluster_covariance,
     covariance,
     degrees_of_freedom,

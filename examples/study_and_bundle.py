@@ -3,7 +3,7 @@
 from pathlib import Path
 
 import ultrum as ul
-from ultrum.study.bundle import bundle, unbundle
+from ultrum.study.bundles_and_changes import bundle, unbundle
 
 shipped = Path(ul.practice.__file__).parent / "studies" / "market_model.toml"
 with ul.practice.serve() as service:

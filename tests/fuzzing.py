@@ -19,9 +19,9 @@ from tests.corpus import BROKEN, GOOD, PAGE
 from tests.support import ROOT
 from ultrum.errors import UltrumError
 from ultrum.practice import data_messages, structure_messages
-from ultrum.practice.observatory import FLOWS
+from ultrum.practice.simulated_world import FLOWS
 from ultrum.sources.download_and_limits import Address
-from ultrum.sources.sdmx import structures
+from ultrum.sources.sdmx import structures_and_typing
 from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
@@ -75,10 +75,10 @@ def read_data(body):
 
 def read_structures(body):
     for reader in (
-        structures.read_flows,
-        structures.read_structure,
-        structures.read_categories,
-        structures.read_available,
+        structures_and_typing.read_flows,
+        structures_and_typing.read_structure,
+        structures_and_typing.read_categories,
+        structures_and_typing.read_available,
     ):
         try:
             reader(body, "s:PRICES")

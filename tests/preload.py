@@ -10,7 +10,7 @@ import tests.programs
 import ultrum
 import ultrum.cli
 import ultrum.practice.service
-import ultrum.practice.world_files
+import ultrum.practice.statistics_service
 import ultrum.report.html_report
 import ultrum.study.run
 
@@ -21,4 +21,4 @@ for module in (ultrum, ultrum.figures, ultrum.practice):
         getattr(module, name)
 matplotlib.font_manager.findfont("DejaVu Sans")
 ultrum.practice.panel()
-ultrum.practice.world_files.bars()
+ultrum.practice.statistics_service.bars()

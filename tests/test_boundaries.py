@@ -17,7 +17,7 @@ import scipy.stats
 import ultrum as ul
 from tests.support import daily, months, series
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971
-from ultrum.core.regression.engine.bootstrap import block_length, stationary_rows
+from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, stationary_rows
 from ultrum.core.regression.unit_roots_and_design_warnings import dickey_fuller
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels_and_relative_dates import resolve_day, start_of_last

@@ -16,8 +16,12 @@ from ultrum.sources.table import date_formats
 from ultrum.sources.table.ambiguous_dates import by_places, read_dates
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.date_formats import STYLES, fitting, looks_like_date, styles_of
-from ultrum.sources.table.date_words import months_by_language
-from ultrum.sources.table.number_formats import decimal_mark, read_numbers, sentinel_in
+from ultrum.sources.table.number_formats_and_date_words import (
+    decimal_mark,
+    months_by_language,
+    read_numbers,
+    sentinel_in,
+)
 
 MONTHS = (ROOT / "tests" / "data" / "months.txt").read_text(encoding="utf-8")  # a line a language
 

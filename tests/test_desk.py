@@ -22,11 +22,10 @@ import ultrum as ul
 from tests.support import OnPractice, Scratch, months
 from ultrum.core.time.period_labels_and_relative_dates import resolve_span
 from ultrum.core.transform.steps import apply_steps
-from ultrum.desk.batch import PullResult
-from ultrum.desk.series_sets import Member, SeriesSet
+from ultrum.desk.batch_and_series_sets import Member, PullResult, SeriesSet
 from ultrum.desk.settings import load_settings
 from ultrum.errors import FrequencyError, SourceError, UltrumError, UnitError, VaultError
-from ultrum.practice import world_files
+from ultrum.practice import statistics_service
 from ultrum.report import table_files
 from ultrum.sources.database import refuse_writing
 from ultrum.sources.table.reader import read_table
@@ -102,7 +101,9 @@ class Finding(OnPractice):
 
     def test_times_told_are_of_the_series_itself_whatever_else_was_fetched(self):
         desk, hours = self.desk(), iter(range(24))
-        with mock.patch("ultrum.vault.journal.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"):
+        with mock.patch(
+            "ultrum.vault.journal_and_payload_files.now", lambda: f"2030-01-01T{next(hours):02d}:30:00.000000Z"
+        ):
             desk.fetch("exchange:indices.csv#QLX-ALL")
             desk.fetch(CPI)
             desk.table("exchange:dividends.csv", records_only=True)
@@ -423,7 +424,7 @@ class Snapshots(OnPractice):
         self.addCleanup(self.service.set_today, "2024-12-31")
 
     def test_a_page_of_today_becomes_a_series(self):
-        rates = world_files.table("freight").set_index("date")["rate"]
+        rates = statistics_service.table("freight").set_index("date")["rate"]
         days = ["2024-12-02", "2024-12-03", "2024-12-05"]
         for day in days:
             self.service.set_today(day)
@@ -480,7 +481,7 @@ class Settings(Scratch):
 
 
 def prices():
-    bars = world_files.bars()
+    bars = statistics_service.bars()
     return bars[bars["asset"].isin(["BRTW", "EBMK"])][["date", "asset", "close", "volume"]]
 
 

@@ -18,7 +18,7 @@ from ultrum.sources.credentials import Credentials
 from ultrum.sources.sdmx.queries import MEANINGS
 from ultrum.sources.table.ambiguous_dates import letters_of, read_dates
 from ultrum.sources.table.factor_columns import factor_table
-from ultrum.study.change_summary import columns_of, differing_columns
+from ultrum.study.bundles_and_changes import columns_of, differing_columns
 from ultrum.study.result_checks import search_in_words
 from ultrum.vault.store import Vault
 
@@ -247,7 +247,7 @@ class Series(Scratch):
 
     def test_a_vault_is_flushed_to_disk_when_it_closes(self):
         vault = Vault(self.folder / "vault")
-        with mock.patch("ultrum.vault.journal.os.fsync") as flush:
+        with mock.patch("ultrum.vault.journal_and_payload_files.os.fsync") as flush:
             vault.close()
         self.assertTrue(flush.called)
 

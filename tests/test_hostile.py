@@ -21,15 +21,15 @@ import ultrum as ul
 from tests import fuzzing
 from tests.support import ROOT, Scratch, command
 from ultrum.cli.terminal_output import configure
-from ultrum.desk.series_sets import SeriesSet
+from ultrum.desk.batch_and_series_sets import SeriesSet
 from ultrum.errors import SourceError, TableError, UltrumError
-from ultrum.practice.observatory import FLOWS
+from ultrum.practice.simulated_world import FLOWS
 from ultrum.report.result_files import write_results
-from ultrum.sources.sdmx import structures
+from ultrum.sources.sdmx import structures_and_typing
 from ultrum.sources.sdmx.client import decode
-from ultrum.sources.table import workbook_limits
+from ultrum.sources.table import file_formats_and_limits
 from ultrum.sources.table.html_json_and_workbook_cells import page_grids
-from ultrum.study.bundle import run_of
+from ultrum.study.bundles_and_changes import run_of
 from ultrum.study.provenance import read_run
 from ultrum.vault.archive import unpack
 from ultrum.vault.store import Vault
@@ -183,7 +183,7 @@ class Bombs(Scratch):
             ul.read_series(self.folder / "echo.xlsx")
         for size in range(40, 60):  # wherever a piece ends, a cell far away is seen
             with (
-                mock.patch.object(workbook_limits, "_PIECE", size),
+                mock.patch.object(file_formats_and_limits, "_PIECE", size),
                 self.refused(TableError, "too large for memory"),
             ):
                 ul.read_series(workbook(*far))
@@ -283,7 +283,7 @@ class Damaged(Scratch):
         with self.refused(SourceError, "s:F", "not a complete SDMX data message"):
             decode(deep, "", dimensions, "s:F")
         lacks = b'{"data": {"dataflows": [{"name": "Prices"}], "dataStructures": [{"id": "X"}]}}'
-        for reader in (structures.read_flows, structures.read_structure):
+        for reader in (structures_and_typing.read_flows, structures_and_typing.read_structure):
             with self.refused(SourceError, "s:F", "not a complete structure message"):
                 reader(lacks, "s:F")
         days = pd.bdate_range("2024-01-01", periods=2)

@@ -27,7 +27,6 @@ LAYERS = [
     "desk",
     "study",
     "report",
-    "workflow",
     "cli",
 ]
 BELOW = {layer: set(LAYERS[:place]) for place, layer in enumerate(LAYERS)}

@@ -15,7 +15,7 @@ from PIL import Image
 import ultrum as ul
 from tests.support import Scratch, command
 from ultrum.errors import TableError
-from ultrum.practice.world_files import DATA
+from ultrum.practice.statistics_service import DATA
 from ultrum.sources.table.factor_columns import factor_table
 from ultrum.sources.table.price_and_event_columns import event_columns, price_table
 

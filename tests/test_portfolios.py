@@ -16,7 +16,7 @@ from tests.support import Scratch, command, months
 from ultrum.core.portfolios.factors_from_sorts import formula_weights
 from ultrum.core.series.metadata import Step
 from ultrum.errors import AlignmentError, EstimationError, UnitError
-from ultrum.practice import simulated_stocks
+from ultrum.practice import simulated_exchange
 
 
 def frame(rows, start="2024-01", **columns):
@@ -337,7 +337,7 @@ class AgainstASlowComputation(unittest.TestCase):
 
 class Statistics(unittest.TestCase):
     def test_monotonicity_by_a_loop_over_draws(self):
-        from ultrum.core.regression.engine.bootstrap import stationary_rows
+        from ultrum.core.regression.engine.covariance_and_bootstrap import stationary_rows
 
         rng = np.random.default_rng(2)
         moves = rng.normal(0.002, 0.03, (60, 4))
@@ -592,13 +592,13 @@ class OnFiles(Scratch):
 class Accounts(Scratch):
     def test_filings_are_known_as_the_simulation_knew_them(self):
         known = []
-        simulated = simulated_stocks._book_at
+        simulated = simulated_exchange._book_at
 
         def remembering(filings, reported, day):
             known.append((day, simulated(filings, reported, day)))
             return known[-1][1]
 
-        with mock.patch.object(simulated_stocks, "_book_at", remembering):
+        with mock.patch.object(simulated_exchange, "_book_at", remembering):
             world = ul.practice.stocks(count=60, months=96)
         values = world.accounts.to_pandas()
         for day, want in known:

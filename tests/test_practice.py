@@ -9,7 +9,7 @@ import pandas as pd
 import ultrum as ul
 from tools import write_practice_files
 from ultrum.practice import simulated_world as setting
-from ultrum.practice import world_files
+from ultrum.practice import statistics_service
 from ultrum.practice.simulated_world import simulate, trading_days
 
 
@@ -27,7 +27,7 @@ class Shipped(unittest.TestCase):
         cls.world = simulate()
 
     def test_bars_come_from_the_seed(self):
-        made, shipped = write_practice_files.daily_bars(self.world), world_files.bars()
+        made, shipped = write_practice_files.daily_bars(self.world), statistics_service.bars()
         self.assertEqual(len(made), len(shipped))
         for column in ("close", "high", "volume"):
             apart = np.abs(made[column].to_numpy() - shipped[column].to_numpy())
@@ -35,12 +35,12 @@ class Shipped(unittest.TestCase):
             self.assertGreater((apart < 1e-9).mean(), 0.9999, column)
 
     def test_statistics_and_factors_come_from_the_seed(self):
-        made, shipped = write_practice_files.published_observations(self.world), world_files.observations()
+        made, shipped = write_practice_files.published_observations(self.world), statistics_service.observations()
         self.assertEqual(made["key"].tolist(), shipped["key"].tolist())
         np.testing.assert_allclose(made["value"], shipped["value"], rtol=1e-5, atol=0.1001)
         self.assertEqual(made["status"].tolist(), shipped["status"].tolist())
         for name, content in write_practice_files.files(self.world).items():
-            self.assertEqual((world_files.DATA / name).read_bytes(), content, name)
+            self.assertEqual((statistics_service.DATA / name).read_bytes(), content, name)
 
     def test_other_seeds_give_other_worlds_with_the_same_truth(self):
         other = simulate(7)
@@ -66,14 +66,14 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertTrue(-0.65 < (wealth / np.maximum.accumulate(wealth) - 1).min() < -0.3)
 
     def test_bars_are_possible(self):
-        bars = world_files.bars()
+        bars = statistics_service.bars()
         self.assertTrue((bars["high"] >= bars[["open", "close"]].max(axis=1)).all())
         self.assertTrue((bars["low"] <= bars[["open", "close"]].min(axis=1)).all())
         self.assertTrue((bars["low"] > 0).all())
         self.assertTrue(bars["date"].isin(pd.DatetimeIndex(trading_days())).all())
 
     def test_every_awkwardness_is_there(self):
-        bars = world_files.bars()
+        bars = statistics_service.bars()
         spans = bars.groupby("asset", observed=True)["date"].agg(["min", "max"])
         self.assertEqual((spans["min"] > "2004-01-02").sum(), 2)
         self.assertEqual(spans.index[spans["max"] < "2024-12-31"].tolist(), ["ORSL"])
@@ -82,12 +82,12 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertEqual(bars[bars["currency"] != "QML"]["asset"].unique().tolist(), ["SNST"])
         split = bars[bars["asset"] == "LTSM"].set_index("date")["close"].pct_change()
         self.assertLess(split["2014-05-19"], -0.6)
-        self.assertEqual(world_files.table("dividends")["kind"].value_counts()["special"], 1)
+        self.assertEqual(statistics_service.table("dividends")["kind"].value_counts()["special"], 1)
         self.assertEqual(
-            set(pd.to_datetime(world_files.table("accounts")["date"]).dt.strftime("%m-%d")), {"01-01"}
+            set(pd.to_datetime(statistics_service.table("accounts")["date"]).dt.strftime("%m-%d")), {"01-01"}
         )
-        self.assertIn("QLX-ALL-TR", world_files.table("indices").columns)
-        observed = world_files.observations().pivot(index="period", columns="key", values="value")
+        self.assertIn("QLX-ALL-TR", statistics_service.table("indices").columns)
+        observed = statistics_service.observations().pivot(index="period", columns="key", values="value")
         slope = observed["M.QM.GOV_10Y"] - observed["M.QM.GOV_3M"]
         below = (slope.dropna().rolling(6).mean() < 0).astype(int)
         self.assertEqual(int((below.diff() == 1).sum()), 2)
@@ -96,9 +96,9 @@ class LooksLikeMarkets(unittest.TestCase):
         self.assertLess((around.dropna() - 1).abs().max(), 2e-3)
 
     def test_releases_end_in_the_published_value_and_know_their_days(self):
-        releases = world_files.vintages()
+        releases = statistics_service.vintages()
         last = releases.sort_values("release").groupby(["key", "period"])["value"].last()
-        own = world_files.observations().query("flow == 'OUTPUT'").set_index(["key", "period"])["value"]
+        own = statistics_service.observations().query("flow == 'OUTPUT'").set_index(["key", "period"])["value"]
         np.testing.assert_allclose(last, own.reindex(last.index))
         first = releases[releases["release"] == 1].set_index(["key", "period"])
         error = np.log(first["value"] / own.reindex(first.index))
@@ -107,7 +107,9 @@ class LooksLikeMarkets(unittest.TestCase):
 
     def test_the_map_has_every_region_and_no_gaps(self):
         for level, count in (("provinces", 12), ("districts", 60)):
-            features = json.loads((world_files.DATA / "council" / f"{level}.geojson").read_bytes())["features"]
+            features = json.loads((statistics_service.DATA / "council" / f"{level}.geojson").read_bytes())[
+                "features"
+            ]
             self.assertEqual(len({f["properties"]["code"] for f in features}), count)
             for feature in features:
                 (ring,) = feature["geometry"]["coordinates"]

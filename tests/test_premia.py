@@ -85,7 +85,7 @@ class TwoPass(Scratch):
 
     def test_gaps_bring_the_bootstrap_whose_betas_are_right(self):
         from ultrum.core.pricing.two_pass_standard_errors import bootstrap_covariance, redrawn_betas
-        from ultrum.core.regression.engine.bootstrap import row_counts, stationary_rows
+        from ultrum.core.regression.engine.covariance_and_bootstrap import row_counts, stationary_rows
 
         panel = made_panel(gaps=0.15)
         rows = stationary_rows(120, 5, 4.0, 9)

@@ -360,7 +360,11 @@ class Premia(Scratch):
         self.assertAlmostEqual(cost.draws.std() / cost.standard_error["A"], 1.0, delta=0.12)
         ends = cost.interval(method="bootstrap").loc["A"]
         np.testing.assert_allclose(ends, np.quantile(cost.draws[:, 0], [0.025, 0.975]))
-        from ultrum.core.regression.engine.bootstrap import drawn_coefficients, row_counts, stationary_rows
+        from ultrum.core.regression.engine.covariance_and_bootstrap import (
+            drawn_coefficients,
+            row_counts,
+            stationary_rows,
+        )
 
         rows = stationary_rows(240, 3, 5.0, 1)
         X = table.design.to_numpy()
@@ -371,7 +375,7 @@ class Premia(Scratch):
             self.assertAlmostEqual(got[1, 0, d], want[1], 10)
 
     def test_block_length_grows_with_persistence(self):
-        from ultrum.core.regression.engine.bootstrap import block_length, stationary_rows
+        from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, stationary_rows
 
         rng = np.random.default_rng(0)
         noise = rng.normal(size=(2000, 1))

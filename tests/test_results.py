@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import ultrum as ul
 from tests.support import Scratch, daily, series
-from ultrum.practice import world_files
+from ultrum.practice import statistics_service
 
 
 class Speaking(Scratch):
@@ -25,7 +25,7 @@ class Speaking(Scratch):
         )
 
     def test_every_result_fits_a_hundred_columns_and_makes_html(self):
-        reading = ul.read_series(world_files.DATA / "college" / "factors_monthly.zip")
+        reading = ul.read_series(statistics_service.DATA / "college" / "factors_monthly.zip")
         fit = self.table.fit("BRTW")
         results = (self.panel, self.table, fit, self.cost, reading, ul.break_test(fit),
                    self.panel.rate, self.panel.excess)  # fmt: skip

@@ -6,7 +6,7 @@ import pandas as pd
 import ultrum as ul
 from tests.support import Scratch, daily, series
 from ultrum.errors import CurrencyError, UnitError
-from ultrum.practice import exchange
+from ultrum.practice import simulated_exchange
 from ultrum.practice import simulated_world as setting
 from ultrum.practice.simulated_world import simulate
 
@@ -45,8 +45,8 @@ class TotalReturns(Scratch):
 
     def test_every_company_of_the_world_as_a_holder_earned_it(self):
         world = simulate()
-        closes, dividends = exchange.closes(world)
-        splits = exchange.splits()
+        closes, dividends = simulated_exchange.closes(world)
+        splits = simulated_exchange.splits()
         days = pd.DatetimeIndex(world.days)
         frame = pd.DataFrame(closes, days, list(setting.CODES))
         table = ul.SeriesTable.from_pandas(frame, measure="price", frequency="B")
@@ -68,12 +68,12 @@ class TotalReturns(Scratch):
 
     def test_the_world_gives_back_the_returns_it_was_made_from(self):
         world = simulate()
-        close, dividends = exchange.closes(world)
+        close, dividends = simulated_exchange.closes(world)
         code = setting.CODES.index("LTSM")  # the one with a split
         price = ul.TimeSeries.from_pandas(
             pd.Series(close[:, code], pd.DatetimeIndex(world.days), name="LTSM"), measure="price",
             currency="QML", frequency="B")  # fmt: skip
-        got = ul.returns(price, frequency="M", dividends=dividends, splits=exchange.splits())
+        got = ul.returns(price, frequency="M", dividends=dividends, splits=simulated_exchange.splits())
         first = np.flatnonzero(np.diff(world.month_of_day, prepend=-1))
         true = np.multiply.reduceat(1 + world.total[:, code], first) - 1
         np.testing.assert_allclose(got.to_pandas(), true[1:], atol=0.01 / close[:, code].min() * 1.5)

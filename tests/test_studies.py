@@ -25,8 +25,7 @@ from ultrum.practice import demo_study
 from ultrum.report import html_report, result_files
 from ultrum.report.result_files import write_results
 from ultrum.report.table_files import CsvForm, csv_with_metadata
-from ultrum.study.bundle import bundle, unbundle
-from ultrum.study.change_summary import changes
+from ultrum.study.bundles_and_changes import bundle, changes, unbundle
 from ultrum.study.provenance import run_facts
 from ultrum.study.result_checks import specification_of
 from ultrum.study.sections import TwoPassSection

@@ -12,7 +12,7 @@ import pandas as pd
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
 from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
-from ultrum.practice import demo_study, world_files
+from ultrum.practice import demo_study, statistics_service
 
 TEXT = demo_study().read_text()
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
@@ -115,7 +115,7 @@ class Runs(OnPractice):
         )
 
     def college_file(self, edit):
-        with zipfile.ZipFile(world_files.DATA / "college" / "factors_monthly.zip") as archive:
+        with zipfile.ZipFile(statistics_service.DATA / "college" / "factors_monthly.zip") as archive:
             text = edit(archive.read("factors_monthly.txt").decode())
         packed = io.BytesIO()
         with zipfile.ZipFile(packed, "w") as archive:
@@ -136,7 +136,7 @@ class Runs(OnPractice):
     def test_folders_are_meant_from_the_study_file(self):
         self.college_file(lambda t: t)
         for name in ("companies", "dividends", "splits", "final_payments"):
-            self.file(f"{name}.csv", (world_files.DATA / f"{name}.csv").read_bytes())
+            self.file(f"{name}.csv", (statistics_service.DATA / f"{name}.csv").read_bytes())
         text = TEXT.replace(f"{'http://127.0.0.1:8765'}/college/", ".")
         study = ul.Study.load(self.file("own.toml", text))
         self.assertEqual(study.sources["college"].url, str(self.folder))

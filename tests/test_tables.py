@@ -20,7 +20,7 @@ from tests.generated_tables import differences, make_case
 from tests.stated_facts import FILES, lost_facts
 from tests.support import OnPractice, Scratch, months
 from ultrum.errors import PartialReadingWarning, TableError
-from ultrum.practice import world_files
+from ultrum.practice import statistics_service
 from ultrum.sources.table.fast_csv import read_quick
 from ultrum.sources.table.file_patterns import files_of
 from ultrum.sources.table.reader import read_table
@@ -680,7 +680,7 @@ class Generated(Scratch):
 
 class PracticeFiles(OnPractice):
     def test_the_college_file(self):
-        reading = ul.read_series(world_files.DATA / "college" / "factors_monthly.zip", measure="return")
+        reading = ul.read_series(statistics_service.DATA / "college" / "factors_monthly.zip", measure="return")
         chosen = {d.what: d.chosen for d in reading.decisions}
         self.assertEqual(chosen["units"], "percent")
         self.assertEqual(chosen["dates"], "written like 03/2024")
@@ -692,7 +692,7 @@ class PracticeFiles(OnPractice):
         self.assertEqual(int(reading.series["momentum"].values.isna().sum()), 3)
 
     def test_the_quick_way_and_the_careful_way_agree(self):
-        frame = world_files.table("indices")
+        frame = statistics_service.table("indices")
         body = frame.assign(copy=frame["QLX-ALL"]).to_csv(index=False).encode()
         self.assertIsNone(read_quick(body[:1000], "i.csv", TableOptions()))
         self.assertIsNotNone(read_quick(body, "i.csv", TableOptions()))
@@ -703,7 +703,7 @@ class PracticeFiles(OnPractice):
 
     def test_prices_over_http(self):
         reading = ul.read_series(f"{self.service.url}/exchange/prices.csv")
-        bars = world_files.bars()
+        bars = statistics_service.bars()
         self.assertEqual(len(reading.series), 120)
         self.assertEqual(sum(s.values.notna().sum() for s in reading.series.values()), 5 * len(bars))
         one = bars[bars["asset"] == "SNST"]["close"].to_numpy()

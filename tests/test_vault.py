@@ -19,7 +19,7 @@ from ultrum.errors import DataWarning, VaultError
 from ultrum.file_access import process_mark
 from ultrum.sources.download_and_limits import Download
 from ultrum.vault.archive import pack, unpack
-from ultrum.vault.journal import Journal
+from ultrum.vault.journal_and_payload_files import Journal
 from ultrum.vault.store import Vault
 
 WRITER = """
@@ -80,7 +80,9 @@ class Keeping(Scratch):
 
     def test_as_it_stood_and_clocks_that_are_wrong(self):
         def at(instant):
-            return mock.patch("ultrum.vault.journal.now", return_value=f"{instant}T00:00:00.000000Z")
+            return mock.patch(
+                "ultrum.vault.journal_and_payload_files.now", return_value=f"{instant}T00:00:00.000000Z"
+            )
 
         vault = Vault(self.folder)
         first = vault.record("s", "p", Download(b"one"))
@@ -299,12 +301,12 @@ class HostileWorld(Scratch):
         self.assertEqual(one.payload(one.record("s", "late", Download(b"late"))), b"late")
         died = RuntimeError("died")
         with (
-            mock.patch("ultrum.vault.journal.Journal.append", side_effect=died),
+            mock.patch("ultrum.vault.journal_and_payload_files.Journal.append", side_effect=died),
             contextlib.suppress(RuntimeError),
         ):
             one.record("s", "torn", Download(b"never recorded"))
         with (
-            mock.patch("ultrum.vault.payload_files.Payloads.remove", side_effect=died),
+            mock.patch("ultrum.vault.journal_and_payload_files.Payloads.remove", side_effect=died),
             contextlib.suppress(RuntimeError),
         ):
             two.forget(two.vintages("s", "late"))
@@ -362,7 +364,7 @@ class HostileWorld(Scratch):
                 raise OSError(28, "No space left on device")
             write(journal, body, end, durable)
 
-        with mock.patch("ultrum.vault.journal.Journal._write", full):
+        with mock.patch("ultrum.vault.journal_and_payload_files.Journal._write", full):
             with self.refused(VaultError, "No space left"):
                 vault.record("s", "new", Download(b"new"))
             self.assertEqual(vault.forget(vault.vintages("s", "q")), 5)

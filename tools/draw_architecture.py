@@ -17,11 +17,11 @@ from matplotlib.patches import FancyArrowPatch, FancyBboxPatch
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs" / "screenshots" / "architecture.png"
 PLACES = {  # column and row of each layer, from the top
-    "cli": (1, 0), "workflow": (1, 1), "report": (1, 2), "study": (1, 3), "desk": (1, 4), "vault": (1, 5),
-    "sources": (1, 6), "core": (1, 7), "practice": (0, 6), "large": (2.2, 6),
+    "cli": (1, 0), "report": (1, 1), "study": (1, 2), "desk": (1, 3), "vault": (1, 4),
+    "sources": (1, 5), "core": (1, 6), "practice": (0, 5), "large": (2.2, 5),
 }  # fmt: skip
 NOTES = {
-    "cli": "parse, call, print", "workflow": "run a study, write its report", "report": "figures, tables, files, pages",
+    "cli": "parse, call, print", "report": "figures, tables, files, pages",
     "study": "the study file and its stages", "desk": "search, fetch, pull", "vault": "every download, with history",
     "sources": "HTTP, SDMX, tables, databases", "core": "computation only", "practice": "the made-up world",
     "large": "data larger than memory",
@@ -67,7 +67,7 @@ def main():
         arrows.update((own, other) for other in set(imported(path)) if other in PLACES and other != own)
     figure, ax = plt.subplots(figsize=(12.8, 8.0), dpi=100)
     figure.subplots_adjust(left=0.01, right=0.99, top=0.99, bottom=0.01)
-    ax.set(xlim=(0.0, 3.15), ylim=(0.0, 8.35))
+    ax.set(xlim=(0.0, 3.15), ylim=(1.0, 8.35))
     ax.axis("off")
     wide, high = 0.84, 0.74
     centre = {n: (0.05 + c + wide / 2, 8.3 - r - high / 2) for n, (c, r) in PLACES.items()}
@@ -79,7 +79,7 @@ def main():
         ax.text(x, y + 0.2, name, ha="center", va="center", fontsize=13, fontweight="bold", zorder=3)
         count = f"{max(modules[name], 1)} module{'s' if modules[name] > 1 else ''}, {lines[name]:,} lines"
         ax.text(x, y - 0.13, f"{NOTES[name]}\n{count}", ha="center", va="center", fontsize=9.5, zorder=3)
-    ax.text(0.05, 0.1, "An arrow points from the importing layer to the imported one; it is wider where more modules import. "
+    ax.text(0.05, 1.1, "An arrow points from the importing layer to the imported one; it is wider where more modules import. "
             "errors and file_access, which every layer may import, are left out.", fontsize=9, color="#333333")  # fmt: skip
     figure.savefig(OUT, metadata={"Software": None})
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from babel import Locale
 
-from ultrum.sources.table.date_words import TOKEN, WORDS, compact, plain_text
+from ultrum.sources.table.number_formats_and_date_words import TOKEN, WORDS, compact, plain_text
 
 _CODES = (
     "en de fr es it pt nl sv da nb nn fi is pl cs sk sl hr sr bs hu ro bg ru uk be mk el tr et lv lt sq ca eu gl "

@@ -15,10 +15,9 @@ import pandas as pd
 
 from ultrum.core.array_types import Bools, Dates, Floats
 from ultrum.practice import simulated_world as s
-from ultrum.practice.exchange import closes, final_payments, splits
-from ultrum.practice.observatory import AREAS
-from ultrum.practice.simulated_forecasts import simulate_forecasts
+from ultrum.practice.simulated_exchange import closes, final_payments, simulate_forecasts, splits
 from ultrum.practice.simulated_world import (
+    AREAS,
     FACTORS,
     FIRST_DAY,
     LAST_DAY,
@@ -27,7 +26,7 @@ from ultrum.practice.simulated_world import (
     simulate,
     trading_mask,
 )
-from ultrum.practice.world_files import DATA
+from ultrum.practice.statistics_service import DATA
 
 _CENTS = ("open", "high", "low", "close")
 

@@ -155,7 +155,7 @@ def _spread(numbers: pd.DataFrame) -> pd.DataFrame:
 def _observation_summary(betas: BetaTable) -> str:
     """Standard errors of the table, and why observations were dropped, over all assets."""
     from ultrum.core.presentation import capitalise
-    from ultrum.core.regression.engine.covariance import errors_in_words
+    from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
     from ultrum.core.regression.fit import loss_summary
 
     counts = {str(cause): int(total) for cause, total in betas.dropped.sum().items()}

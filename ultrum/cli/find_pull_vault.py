@@ -25,8 +25,7 @@ from ultrum.cli.terminal_output import echo
 from ultrum.core.presentation import quantity
 
 if TYPE_CHECKING:
-    from ultrum.desk.batch import PullResult
-    from ultrum.desk.series_sets import SeriesSet
+    from ultrum.desk.batch_and_series_sets import PullResult, SeriesSet
     from ultrum.vault.store import Vault
 
 
@@ -174,7 +173,7 @@ def pull(
 
 def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
     """A saved set, or one from addresses and options."""
-    from ultrum.desk.series_sets import SeriesSet
+    from ultrum.desk.batch_and_series_sets import SeriesSet
 
     span = [p.strip() for p in options["span"].split(",")] if options["span"] else None
     given: dict[str, object] = {
@@ -198,7 +197,7 @@ def _set_of(what: tuple[str, ...], options: dict[str, Any]) -> SeriesSet:
 
 def _save(plan: SeriesSet, file: Path) -> None:
     """Save a set; an older set is overwritten, other files are not."""
-    from ultrum.desk.series_sets import SeriesSet
+    from ultrum.desk.batch_and_series_sets import SeriesSet
     from ultrum.errors import SourceError
 
     if file.exists():

@@ -390,7 +390,7 @@ def _parse_steps(steps: Sequence[str]) -> list[dict[str, object]]:
 
 
 def _spells_of(series: TimeSeries, condition: str) -> pd.DataFrame | None:
-    from ultrum.core.transform.spells import spells
+    from ultrum.core.transform.lags_fills_innovations_spells import spells
 
     return spells(series, condition) if condition else None
 

@@ -226,7 +226,7 @@ def _show_one(one: TimeSeries) -> None:
     """Distribution, drawdowns and calendar returns of one asset."""
     from ultrum.cli import terminal_output
     from ultrum.core.presentation import p_equals
-    from ultrum.core.statistics.distribution_and_calendar_returns import calendar_returns, distribution
+    from ultrum.core.statistics.distribution_and_momentum import calendar_returns, distribution
     from ultrum.core.statistics.risk_return_and_drawdowns import drawdowns
 
     spread = distribution(one)
@@ -309,7 +309,7 @@ def _prices(desk: Desk | LocalTables, address: str) -> SeriesTable:
 
 def _draw(returns_table: SeriesTable, figure: str | None, picture: Path, style: PictureStyle) -> None:
     from ultrum.core.statistics.benchmark_and_correlation import correlations
-    from ultrum.core.statistics.distribution_and_calendar_returns import calendar_returns, distribution
+    from ultrum.core.statistics.distribution_and_momentum import calendar_returns, distribution
     from ultrum.core.statistics.risk_return_and_drawdowns import drawdowns, risk_return
     from ultrum.report import figures
 

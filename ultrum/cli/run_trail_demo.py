@@ -90,7 +90,7 @@ def run(
     from ultrum.study.schema import Study
 
     if study.suffix == ".zip":
-        from ultrum.study.bundle import run_of, unbundle
+        from ultrum.study.bundles_and_changes import run_of, unbundle
 
         theirs = run_of(study)
         place = out or Path(f"{study.stem}-bundle")
@@ -105,7 +105,7 @@ def run(
         echo(f"{study}: valid.")
         return
     if bundle is not None:
-        from ultrum.study.bundle import free_name
+        from ultrum.study.bundles_and_changes import free_name
 
         free_name(bundle)
     plan = plan.for_assets(only) if only else plan
@@ -204,7 +204,7 @@ def _run_and_show(
     from ultrum.cli import terminal_output
     from ultrum.cli.terminal_output import PartlyDoneError
     from ultrum.report.result_files import PartlyWrittenError, write_results
-    from ultrum.study.change_summary import changes
+    from ultrum.study.bundles_and_changes import changes
     from ultrum.study.provenance import run_facts
     from ultrum.study.run import run as run_of_study
 
@@ -228,7 +228,7 @@ def _run_and_show(
             places, failed = error.places, str(error)
         if packed is not None:
             from ultrum.desk.settings import default_vault
-            from ultrum.study.bundle import bundle
+            from ultrum.study.bundles_and_changes import bundle
 
             places["bundle"] = bundle(result, vault or default_vault(), packed)
     moved = None if before is None else changes(before[0], run_facts(result), before[1], _bytes_in(vault))
@@ -260,7 +260,7 @@ def _bytes_in(vault: Path | None) -> Callable[[str], bytes | None]:
     """Bytes of downloads by checksum, from a vault."""
     from ultrum.desk.settings import default_vault
     from ultrum.errors import VaultError
-    from ultrum.vault.payload_files import Payloads
+    from ultrum.vault.journal_and_payload_files import Payloads
 
     payloads = Payloads(Path(vault or default_vault()) / "payloads")
 

@@ -165,7 +165,7 @@ def sort(
     with tables_of(vault, files, texts, kept=False, **where) as desk:
         from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
         from ultrum.sources.table.factor_columns import factor_table
-        from ultrum.study.own_sorts import sort_file, table_of_sort
+        from ultrum.study.asset_returns_and_sorts import sort_file, table_of_sort
 
         def records(file: str) -> Reading | None:
             """A table of records; none without a file."""

@@ -15,7 +15,7 @@ import pandas as pd
 from ultrum.desk.repository import Repository
 from ultrum.errors import SourceError, one_of
 from ultrum.file_access import toml_of
-from ultrum.sources.sdmx.raw_series import measure_of_unit, unit_of_facts
+from ultrum.sources.sdmx.csv_and_json_data import measure_of_unit, unit_of_facts
 from ultrum.vault.search_index import Entry, Listings
 
 if TYPE_CHECKING:

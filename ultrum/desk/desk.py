@@ -21,12 +21,11 @@ from ultrum.desk.settings import SourceSettings, default_vault, load_settings, s
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download_and_limits import Download, HttpPolicy
 from ultrum.sources.table.reading_result import Reading
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 from ultrum.vault.store import Vault
 
 if TYPE_CHECKING:
-    from ultrum.desk.batch import PullResult
-    from ultrum.desk.series_sets import SeriesSet
+    from ultrum.desk.batch_and_series_sets import PullResult, SeriesSet
     from ultrum.vault.search_index import Listings
 
 
@@ -387,7 +386,7 @@ class Desk:
         PullResult
             Series, and statuses of failures and changes.
         """
-        from ultrum.desk.batch import pull
+        from ultrum.desk.batch_and_series_sets import pull
 
         return pull(self.repository, what, resume)
 

@@ -16,7 +16,7 @@ from ultrum.errors import SourceError, UltrumError, VaultError
 from ultrum.sources import database
 from ultrum.sources.credentials import Credentials, CredentialStore, Secret
 from ultrum.sources.download_and_limits import Download, HttpPolicy, current
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 from ultrum.vault.store import Vault
 
 if TYPE_CHECKING:

@@ -23,7 +23,7 @@ from ultrum.sources.sdmx.queries import accept_of, covers, key_of
 from ultrum.sources.table.file_patterns import LoneFigure, find_figure, is_pattern, read_many
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import Reading, TableOptions
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 
 if TYPE_CHECKING:
     from ultrum.sources.sdmx.client import SdmxSource

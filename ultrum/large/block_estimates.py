@@ -28,7 +28,7 @@ from ultrum.core.regression.inputs import CONSTANT, Observations, observations_o
 from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
 from ultrum.core.regression.unit_roots_and_design_warnings import warn_of_copies
-from ultrum.core.returns.dividends_and_splits import events_not_used
+from ultrum.core.returns.price_adjustment_and_errors import events_not_used
 from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable

@@ -14,8 +14,7 @@ from ultrum.practice.simulated_world import LAST_DAY, Truth, truth
 if TYPE_CHECKING:
     from ultrum.core.panel.aligned_panel import Panel
     from ultrum.practice.service import Service
-    from ultrum.practice.simulated_forecasts import Forecasts
-    from ultrum.practice.simulated_stocks import Stocks
+    from ultrum.practice.simulated_exchange import Forecasts, Stocks
 
 __all__ = ["Truth", "demo_study", "forecasts", "panel", "serve", "sources_at", "stocks", "truth"]
 
@@ -78,7 +77,7 @@ def panel(seed: int | None = None) -> Panel:
     >>> panel().assets.shape[1]
     23
     """
-    from ultrum.practice.exchange import world_panel
+    from ultrum.practice.simulated_exchange import world_panel
 
     return world_panel(seed)
 
@@ -105,7 +104,7 @@ def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> S
     >>> stocks(count=50, months=60).filings.columns.tolist()
     ['asset', 'period', 'released', 'value']
     """
-    from ultrum.practice.simulated_stocks import SEED, simulate_stocks
+    from ultrum.practice.simulated_exchange import SEED, simulate_stocks
 
     return simulate_stocks(count, months, SEED if seed is None else seed)
 
@@ -128,7 +127,7 @@ def forecasts(seed: int | None = None) -> Forecasts:
     >>> forecasts().history.columns.tolist()
     ['asset', 'period', 'released', 'forecast', 'outcome']
     """
-    from ultrum.practice.simulated_forecasts import simulate_forecasts
+    from ultrum.practice.simulated_exchange import simulate_forecasts
     from ultrum.practice.simulated_world import SEED
 
     return simulate_forecasts(SEED if seed is None else seed)

@@ -11,7 +11,7 @@ from typing import Any, Final
 import lxml.etree
 import pandas as pd
 
-from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, STATUSES, TOPICS, VERSION, Flow, catalogue
+from ultrum.practice.simulated_world import AGENCY, SERIES_ATTRIBUTES, STATUSES, TOPICS, VERSION, Flow, catalogue
 
 Series = tuple[str, pd.DataFrame]
 PREPARED: Final = "2025-01-06T09:00:00Z"
@@ -56,7 +56,7 @@ def urn(kind: str, package: str, name: str, inside: str = "") -> str:
 
 def categorisations() -> list[tuple[str, str, str]]:
     """Scheme, category (with its parents) and flow of every categorisation."""
-    from ultrum.practice.observatory import FLOWS
+    from ultrum.practice.simulated_world import FLOWS
 
     parents = {child: f"{top}.{child}" for top, (_, inside) in TOPICS.items() for child in inside}
     return [("TOPICS", parents[f.topic], f.id) for f in FLOWS.values() if f.topic]
@@ -64,7 +64,7 @@ def categorisations() -> list[tuple[str, str, str]]:
 
 def concept_names(flows: Sequence[Flow]) -> dict[str, str]:
     """Names of the concepts that data structures use."""
-    from ultrum.practice.observatory import SERIES_ATTRIBUTES
+    from ultrum.practice.simulated_world import SERIES_ATTRIBUTES
 
     named = {name: title for flow in flows for name, (title, _) in flow.dimensions.items()}
     others = {a: a.replace("_", " ").capitalize() for a in SERIES_ATTRIBUTES}

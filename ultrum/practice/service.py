@@ -20,7 +20,7 @@ from starlette.responses import PlainTextResponse, Response
 from starlette.routing import Route
 
 from ultrum.errors import SourceError
-from ultrum.practice import world_files
+from ultrum.practice import statistics_service
 from ultrum.practice.statistics_service import Fault, FaultMiddleware, Faults, Statistics
 
 _TABLES = (
@@ -152,14 +152,14 @@ class _Files:
 
     async def today(self, request: Request) -> Response:
         """The page that shows only the present freight rate."""
-        page = world_files.today_page(np.datetime64(self.clock["today"], "D"))
+        page = statistics_service.today_page(np.datetime64(self.clock["today"], "D"))
         return reply(request, page.encode(), _TYPES["html"])
 
     async def file_response(self, request: Request) -> Response:
         """A file as it was written."""
         place, name = request.path_params["place"], request.path_params["file"]
-        file = (world_files.DATA / place / name).resolve()
-        inside = file.is_relative_to(world_files.DATA) and place in ("college", "harbour", "council")
+        file = (statistics_service.DATA / place / name).resolve()
+        inside = file.is_relative_to(statistics_service.DATA) and place in ("college", "harbour", "council")
         if not inside or not file.is_file():
             return PlainTextResponse("no such file\n", status_code=404)
         return reply(request, file.read_bytes(), _TYPES.get(file.suffix[1:], "application/octet-stream"))
@@ -169,20 +169,20 @@ async def _exchange(request: Request) -> Response:
     name = str(request.path_params["file"]).removesuffix(".csv")
     if name == "prices":
         return reply(request, _prices(), _TYPES["csv"])
-    quoted = name.startswith("quotes_") and (world_files.DATA / f"{name}.csv").is_file()
+    quoted = name.startswith("quotes_") and (statistics_service.DATA / f"{name}.csv").is_file()
     if name not in _TABLES and not quoted:
         return PlainTextResponse("no such file\n", status_code=404)
-    return reply(request, (world_files.DATA / f"{name}.csv").read_bytes(), _TYPES["csv"])
+    return reply(request, (statistics_service.DATA / f"{name}.csv").read_bytes(), _TYPES["csv"])
 
 
 async def _vintages(request: Request) -> Response:
-    text = world_files.vintages().to_csv(index=False, date_format="%Y-%m-%d", lineterminator="\n")
+    text = statistics_service.vintages().to_csv(index=False, date_format="%Y-%m-%d", lineterminator="\n")
     return reply(request, text.encode(), _TYPES["csv"])
 
 
 @cache
 def _prices() -> bytes:
-    frame = world_files.bars().copy()
+    frame = statistics_service.bars().copy()
     frame["date"] = frame["date"].dt.strftime("%Y-%m-%d").astype("category")
     packed = pa.BufferOutputStream()
     options = pyarrow.csv.WriteOptions(quoting_style="none")

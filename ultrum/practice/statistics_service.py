@@ -1,14 +1,17 @@
-"""The observatory over SDMX REST 2.1 and 3.0, with simulated faults."""
+"""The observatory over SDMX REST 2.1 and 3.0, with simulated faults; the files of the practice world."""
 
 from __future__ import annotations
 
 import asyncio
 import base64
+import hashlib
 import re
 import threading
 from collections.abc import Awaitable, Callable, Mapping, MutableMapping
 from dataclasses import dataclass, field
 from datetime import date
+from functools import cache
+from pathlib import Path
 from typing import Final
 
 import numpy as np
@@ -22,9 +25,56 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from ultrum.core.array_types import DAY, MONTH, Array
 from ultrum.core.time.frequency import parse_period
 from ultrum.errors import FrequencyError, SourceError, one_of
-from ultrum.practice import data_messages, structure_messages, world_files
+from ultrum.practice import data_messages, structure_messages
 from ultrum.practice.data_messages import PREPARED, Content
-from ultrum.practice.observatory import AGENCY, FLOWS, Flow, catalogue
+from ultrum.practice.simulated_world import AGENCY, FLOWS, Flow, catalogue
+
+DATA = Path(__file__).parent / "data"
+_CENTS = ("open", "high", "low", "close")
+
+
+@cache
+def bars() -> pd.DataFrame:
+    """Daily bars of all companies, in long form."""
+    frame = pd.read_parquet(DATA / "bars.parquet")
+    for column in _CENTS:
+        frame[column] = frame[column] / 100.0
+    frame["volume"] *= 100
+    return frame
+
+
+@cache
+def observations() -> pd.DataFrame:
+    """Columns ``flow key period value status``."""
+    return pd.read_parquet(DATA / "observatory.parquet")
+
+
+@cache
+def vintages() -> pd.DataFrame:
+    """Every release: ``flow key period release released value``."""
+    return pd.read_parquet(DATA / "vintages.parquet")
+
+
+def today_page(day: np.datetime64) -> str:
+    """The page that shows only the freight rate of one day; its position on the page changes from day to day."""
+    listed = table("freight").set_index("date")["rate"]
+    rates = listed.set_axis(pd.DatetimeIndex(listed.index))[: pd.Timestamp(day)]
+    rate, stamp = rates.iloc[-1], rates.index[-1]
+    notes = ["Tug 4 is in dock.", "Fog signals are tested at noon.", "The north quay is dredged."]
+    shift = int(hashlib.sha256(str(stamp).encode()).hexdigest(), 16) % 4
+    filler = "".join(f"<p>{n}</p>" for n in notes[:shift])
+    return (
+        "<!doctype html><html><head><title>Freight today</title></head><body><h1>Harbour of Miravel</h1>"
+        f"{filler}<table><tr><th>Berth</th><th>Ship</th></tr><tr><td>12</td><td>Whelk</td></tr></table>"
+        f"<p>Freight rate today: QML {rate:,.1f} for a ton, as of {stamp:%d %B %Y}.</p></body></html>\n"
+    )
+
+
+@cache
+def table(name: str) -> pd.DataFrame:
+    """One of the exchange's small files."""
+    return pd.read_csv(DATA / f"{name}.csv")
+
 
 KINDS: Final = ("slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised")
 KEY: Final = "lantern-key"
@@ -316,7 +366,7 @@ class Statistics:
 
 
 def _latest() -> dict[tuple[str, str], pd.DataFrame]:
-    frame = world_files.observations()
+    frame = observations()
     days = pd.to_datetime(_first_days(frame["period"].to_numpy()))
     grouped = frame.assign(day=days).groupby(["flow", "key"], sort=False)
     by_key = {(str(flow), str(key)): rows for (flow, key), rows in grouped}
@@ -330,9 +380,9 @@ def _first_days(periods: Array) -> Array:
 
 def _as_of(values_by_key: dict[tuple[str, str], pd.DataFrame], day: date) -> dict[tuple[str, str], pd.DataFrame]:
     """Releases up to a day, as released."""
-    vintages = world_files.vintages()
-    vintages = vintages[vintages["released"] <= pd.Timestamp(day)]
-    latest = vintages.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
+    releases = vintages()
+    releases = releases[releases["released"] <= pd.Timestamp(day)]
+    latest = releases.sort_values("release").groupby(["flow", "key", "period"], as_index=False).last()
     values = {k: g.set_index("period")["value"] for k, g in latest.groupby(["flow", "key"])}
     as_of = {}
     for name, rows in values_by_key.items():

@@ -17,7 +17,7 @@ from ultrum.practice.data_messages import (
     urn,
     written,
 )
-from ultrum.practice.observatory import AGENCY, SERIES_ATTRIBUTES, TOPICS, VERSION, Flow
+from ultrum.practice.simulated_world import AGENCY, SERIES_ATTRIBUTES, TOPICS, VERSION, Flow
 
 
 def structures_json(content: Content, version: str = "1.0.0") -> dict[str, object]:

@@ -20,7 +20,7 @@ from ultrum.core.presentation import capitalise, p_in_words
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values
 from ultrum.core.pricing.cost_of_equity_result import CostOfEquity
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.inference import detectable_multiple
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.period_labels_and_relative_dates import period_label

@@ -16,7 +16,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.presentation import decimals, significant, true_minus
 from ultrum.core.pricing.two_pass_result import KINDS_IN_WORDS, TwoPass
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_name
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_name
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.panel_regression import PooledFit
 from ultrum.core.time.period_labels_and_relative_dates import period_label

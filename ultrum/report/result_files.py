@@ -1,4 +1,4 @@
-"""Results of a study as files: the report, tables in the requested formats, figures."""
+"""Files of results: report, tables, figures, the record of the run; and a study run with its report."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import sqlite3
 import subprocess
 import sys
 import warnings
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import datetime
@@ -21,6 +21,7 @@ from typing import Final, Self
 
 import pandas as pd
 
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.executors import cores
 from ultrum.core.presentation import quantity
 from ultrum.core.time.period_labels_and_relative_dates import period_label
@@ -49,8 +50,10 @@ from ultrum.report.table_files import (
     whole_folder,
     write_workbook,
 )
+from ultrum.sources.credentials import CredentialStore
 from ultrum.study.provenance import run_file
-from ultrum.study.run import StudyResult
+from ultrum.study.run import StudyResult, run
+from ultrum.study.schema import Study
 from ultrum.study.sections import Figure
 from ultrum.study.stages import code_of_parts, digest
 
@@ -368,3 +371,82 @@ def write_database(tables: Mapping[str, pd.DataFrame], path: Path, metadata: Map
                 plain.to_sql(name, connection, index=False)
     except (sqlite3.Error, pd.errors.DatabaseError) as error:
         raise UltrumError(f"{path} cannot be written: {error}.") from error
+
+
+@validate_arguments
+def run_study(
+    study: Study | str | os.PathLike[str],
+    *,
+    to: str | os.PathLike[str] | None = None,
+    vault: str | os.PathLike[str] | None = None,
+    offline: bool = False,
+    at: str | None = None,
+    keep: bool = True,
+    refresh: bool = False,
+    progress: Callable[[str], None] | None = None,
+    credentials: CredentialStore | str | os.PathLike[str] | None = None,
+) -> StudyResult:
+    """Run a study, from its file or as an object, and write its report if a folder is given.
+
+    Parameters
+    ----------
+    study : Study or path
+        The study; a file is checked completely before anything is downloaded.
+    to : path, optional
+        Folder for the report, tables and figures. An earlier report is replaced; without a folder nothing is
+        written.
+    vault : path, optional
+        Folder of the vault.
+    offline : bool
+        Use the vault only; download nothing.
+    at : str, optional
+        Use the vault as of this day or instant (point-in-time); nothing is downloaded.
+    keep : bool
+        Store the result of each stage next to the vault, and compute only what has changed. The results are the
+        same either way.
+    refresh : bool
+        Download everything again, even where the source reports no change.
+    progress : callable, optional
+        Called with a short text at the start of each step.
+    credentials : CredentialStore or path, optional
+        Credentials that the study's sources use; by default those of the user's configuration folder.
+
+    Returns
+    -------
+    StudyResult
+        Every result of the study.
+
+    Raises
+    ------
+    StudyError
+        If the study is not valid.
+    SourceError, VaultError, UltrumError
+        If needed data are unavailable or inconsistent.
+    PartlyWrittenError
+        If an export cannot be written; all others are.
+
+    Examples
+    --------
+    >>> import tempfile, ultrum as ul
+    >>> study = ul.Study.load(ul.practice.demo_study())
+    >>> with tempfile.TemporaryDirectory() as folder, ul.practice.serve() as service:
+    ...     result = run_study(study.with_sources_at(service.places), vault=folder)
+    >>> result.company
+    'BRTW'
+    """
+    plan = study if isinstance(study, Study) else Study.load(study)
+    result = run(
+        plan,
+        vault=vault,
+        offline=offline,
+        at=at,
+        keep=keep,
+        refresh=refresh,
+        progress=progress,
+        credentials=credentials,
+    )
+    if to is not None:
+        if progress is not None:
+            progress("writing the report")
+        write_results(result, to)
+    return result

@@ -15,7 +15,7 @@ from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import StudyError
 from ultrum.report import figures
-from ultrum.study.comparison_stages import Comparisons
+from ultrum.study.pricing_stages import Comparisons
 from ultrum.study.run import StudyResult
 from ultrum.study.sections import Figure, FigureWords
 from ultrum.study.stages import code_of_parts, digest

@@ -30,8 +30,7 @@ from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
 from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
 from ultrum.sources.table.reading_result import Decision
-from ultrum.study.asset_returns import records_at, total_returns
-from ultrum.study.own_sorts import factor_of_sort
+from ultrum.study.asset_returns_and_sorts import factor_of_sort, records_at, total_returns
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
 from ultrum.study.sections import PortfolioSection, ReleasesSection, Series

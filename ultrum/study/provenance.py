@@ -17,9 +17,9 @@ from ultrum.core.presentation import TextInNotebooks, significant
 from ultrum.core.pricing.sensitivity import CHOICES
 from ultrum.errors import StudyError, reason
 from ultrum.file_access import json_of, path_of, read_regular
-from ultrum.study.comparison_stages import Comparisons
+from ultrum.study.pricing_stages import Comparisons
 from ultrum.study.run import StudyResult
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 
 
 class DownloadRecord(TypedDict):

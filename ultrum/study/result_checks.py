@@ -15,7 +15,7 @@ from ultrum.core.executors import each_block
 from ultrum.core.presentation import decimals, p_equals, percent, quantity
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.structural_breaks import break_test, chow_tests
-from ultrum.core.returns.price_errors_and_untraded_days import zero_volume_share
+from ultrum.core.returns.price_adjustment_and_errors import zero_volume_share
 from ultrum.core.time.frequency import Frequency
 from ultrum.errors import EstimationError
 from ultrum.sources.table.price_and_event_columns import PriceTable

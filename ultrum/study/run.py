@@ -22,15 +22,21 @@ from ultrum.errors import StudyError
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download_and_limits import HttpPolicy
 from ultrum.sources.table.reading_result import Decision
-from ultrum.study import comparison_stages, panel_stages, pricing_stages
-from ultrum.study.asset_returns import names_of, read_prices
-from ultrum.study.comparison_stages import Comparisons
-from ultrum.study.own_sorts import SortDescription, decisions_of_sorts, describe_sort, notes_of_sorts
+from ultrum.study import panel_stages, pricing_stages
+from ultrum.study.asset_returns_and_sorts import (
+    SortDescription,
+    decisions_of_sorts,
+    describe_sort,
+    names_of,
+    notes_of_sorts,
+    read_prices,
+)
+from ultrum.study.pricing_stages import Comparisons
 from ultrum.study.result_checks import StudyWarning, check_assets, specifications_run, study_warnings
 from ultrum.study.schema import Study, all_series
 from ultrum.study.stages import Stage, Stages, StageStore
 from ultrum.study.validation import in_study_words
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 
 if TYPE_CHECKING:
     from ultrum.core.model_comparison.compare_costs import AnyCosts
@@ -375,10 +381,10 @@ def _implied(plan: Study, desk: Desk, stages: Stages, panel: Panel) -> tuple[Imp
     """Implied costs, and the implied market premium if a cost of equity uses it."""
     if plan.implied_cost is None:
         return None, None
-    costs = stages.do("implied costs", comparison_stages.implied_costs, plan, desk, panel)
+    costs = stages.do("implied costs", pricing_stages.implied_costs, plan, desk, panel)
     if plan.cost_of_equity is None or "implied" not in plan.cost_of_equity.premium.values():
         return costs, None
-    work = comparison_stages.implied_market_premium
+    work = pricing_stages.implied_market_premium
     return costs, stages.do("implied premium", work, plan, desk, panel, costs)
 
 
@@ -397,7 +403,7 @@ def _comparisons(
     implied_with_premium: tuple[ImpliedCosts | None, Premium | None],
 ) -> Comparisons:
     """Results of the sections that compare."""
-    work, asked = comparison_stages, plan.cost_of_equity
+    work, asked = pricing_stages, plan.cost_of_equity
     compared = betas = hierarchical = None
     implied, implied_premium = implied_with_premium
     if plan.model_comparison:

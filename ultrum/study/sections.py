@@ -225,7 +225,7 @@ class SortSection(Section):
     def _can_be_read(self) -> SortSection:
         if bool(self.prices) == (self.min_price is None):
             raise ValueError("prices and min_price need each other")
-        from ultrum.core.portfolios.breakpoints import Groups
+        from ultrum.core.portfolios.breakpoints_and_holdings import Groups
         from ultrum.core.portfolios.factors_from_sorts import formula_weights
 
         try:

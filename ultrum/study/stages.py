@@ -39,7 +39,7 @@ from ultrum.study.schema import Study
 from ultrum.study.sections import Section
 from ultrum.study.stage_values import NotStorableError, from_bytes, to_bytes
 from ultrum.study.validation import warning_in_study_words
-from ultrum.vault.journal import Record
+from ultrum.vault.journal_and_payload_files import Record
 
 _KEPT: Final = 400  # results at most
 _PARTS: Final = ("core", "sources", "desk", "study")

@@ -12,7 +12,7 @@ from typing import Final
 
 from ultrum.errors import VaultError, reason
 from ultrum.file_access import json_of, open_zip, path_of, write_whole
-from ultrum.vault.journal import FACTS, Record, check_instant
+from ultrum.vault.journal_and_payload_files import FACTS, Record, check_instant
 from ultrum.vault.store import Vault
 
 _LISTED: Final = "deliveries.json"

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ultrum.errors import VaultError, reason, warn_user
-from ultrum.vault.journal import FACTS, VERSION, Entry, Journal, Position, Record, now
+from ultrum.vault.journal_and_payload_files import FACTS, VERSION, Entry, Journal, Position, Record, now
 
 _STATEMENTS: Final = (
     "CREATE TABLE downloads (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, "

@@ -39,8 +39,15 @@ from ultrum.vault.catalogue import (
     repair,
     shows_damage,
 )
-from ultrum.vault.journal import Journal, Position, Record, confirmation, new_record
-from ultrum.vault.payload_files import UNEXPLAINED, Payloads
+from ultrum.vault.journal_and_payload_files import (
+    UNEXPLAINED,
+    Journal,
+    Payloads,
+    Position,
+    Record,
+    confirmation,
+    new_record,
+)
 
 _T = TypeVar("_T")
 _PATIENCE: Final = 600.0  # seconds to wait for another process

@@ -12,8 +12,8 @@ import numpy as np
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Dates, Floats
 from ultrum.core.currency.exchange_rates import STALE_AFTER, ExchangeRates
+from ultrum.core.series.input_checks import on_block
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.period_grouping import last_days
 from ultrum.errors import CurrencyError

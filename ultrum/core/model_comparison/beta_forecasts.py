@@ -13,7 +13,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.model_comparison.forecast_tests import (
+from ultrum.core.model_comparison.sharpe_ratio_and_forecast_tests import (
     diebold_mariano_test,
     forecast_regression,
     model_confidence_set,

@@ -23,8 +23,8 @@ from ultrum.core.regression.engine.least_squares import (
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import estimate_table, regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits
+from ultrum.core.series.input_checks import check_one_currency
 from ultrum.core.series.metadata import ZERO_COST
-from ultrum.core.series.return_checks import check_one_currency
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
 from ultrum.core.time.index_frequency_and_gaps import time_positions

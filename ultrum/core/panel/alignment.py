@@ -25,8 +25,8 @@ from ultrum.core.panel.release_dates import (
     rule_for,
 )
 from ultrum.core.returns.yields import accrual_rate, check_annual_rate
+from ultrum.core.series.input_checks import ACCEPTED, check_rate_size, check_size, not_returns, returns_of
 from ultrum.core.series.metadata import MEASURES, ZERO_COST, Metadata, excess_of_heading
-from ultrum.core.series.return_checks import ACCEPTED, check_rate_size, check_size, not_returns, returns_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths

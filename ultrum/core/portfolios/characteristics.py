@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity
-from ultrum.core.series.return_checks import check_one_currency
+from ultrum.core.series.input_checks import check_one_currency
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in, simple_block
 from ultrum.core.time.frequency import Frequency, months_in

@@ -11,21 +11,22 @@ import pandas as pd
 
 from ultrum.core.arguments import refuse_idle_options
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
-from ultrum.core.portfolios.breakpoints import Groups, assign, portfolio_count
-from ultrum.core.portfolios.holdings import (
+from ultrum.core.portfolios.breakpoints_and_holdings import (
     ROWS_AT_ONCE,
     Assignments,
+    Groups,
     as_slice,
+    assign,
     bins_of,
     by_row,
     cap_weights,
     of_its_portfolio,
+    portfolio_count,
     sums_by_portfolio,
 )
 from ultrum.core.presentation import quantity
+from ultrum.core.series.input_checks import check_one_currency, refuse_no_values
 from ultrum.core.series.metadata import hindsight_of
-from ultrum.core.series.return_checks import check_one_currency
-from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
 from ultrum.core.time.frequency import Frequency, periods_in

@@ -19,7 +19,7 @@ from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
 from ultrum.core.presentation import WIDTH, TextInNotebooks, decimals, p_equals, quantity, table_text
 from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods
+from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, drawn_periods
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits

@@ -15,7 +15,15 @@ import pandas as pd
 
 from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.portfolios.breakpoints import Groups, portfolio_count
+from ultrum.core.portfolios.breakpoints_and_holdings import (
+    Assignments,
+    Groups,
+    History,
+    dense,
+    history,
+    hold,
+    portfolio_count,
+)
 from ultrum.core.portfolios.formation import (
     Characteristics,
     Formations,
@@ -24,7 +32,6 @@ from ultrum.core.portfolios.formation import (
     groups_of,
     total_returns,
 )
-from ultrum.core.portfolios.holdings import Assignments, History, dense, history, hold
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import SeriesTable

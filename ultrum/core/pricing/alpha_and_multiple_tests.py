@@ -16,7 +16,7 @@ from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.presentation import TextInNotebooks, p_equals, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
-from ultrum.core.regression.engine.bootstrap import block_length, drawn_periods, row_counts
+from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, drawn_periods, row_counts
 from ultrum.core.regression.engine.least_squares import refuse_combinations, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth, lag_rule
 from ultrum.core.regression.inputs import same_rows

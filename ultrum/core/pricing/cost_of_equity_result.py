@@ -16,8 +16,13 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.presentation import TextInNotebooks
 from ultrum.core.pricing.premium import Premium, histories_of
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
+    block_length,
+    drawn_coefficients,
+    drawn_periods,
+    errors_in_words,
+    row_counts,
+)
 from ultrum.core.regression.inference import mixture_quantile, t_quantile
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.time.index_frequency_and_gaps import time_positions

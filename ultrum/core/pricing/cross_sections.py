@@ -12,8 +12,7 @@ import numpy as np
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.executors import each_block
-from ultrum.core.regression.engine.cholesky import solve_moments
-from ultrum.core.regression.engine.least_squares import coefficients, condition_number
+from ultrum.core.regression.engine.least_squares import coefficients, condition_number, solve_moments
 from ultrum.errors import EstimationError, count_parts
 
 T = TypeVar("T")

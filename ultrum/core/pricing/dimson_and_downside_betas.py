@@ -14,7 +14,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.inference import t_p_values
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.unit_roots_and_design_warnings import exact_fits

@@ -15,7 +15,7 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.presentation import TableInNotebooks, quantity, table_text
 from ultrum.core.pricing.peers_and_leverage import industry_by_asset
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.inference import mixture_quantile
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress

@@ -25,7 +25,7 @@ from ultrum.core.pricing.cost_of_equity import (
 )
 from ultrum.core.pricing.peers_and_leverage import industry_by_asset
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, count_parts, name_list, one_of
 

@@ -15,7 +15,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.presentation import table_html
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.errors import EstimationError, choices, name_list, one_of

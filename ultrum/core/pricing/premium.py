@@ -15,12 +15,12 @@ from ultrum.core.currency.conversion import to_currency
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.deprecated_names import renamed_values
 from ultrum.core.presentation import quantity
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress
 from ultrum.core.returns.price_log_and_excess_returns import excess
-from ultrum.core.series.return_checks import check_size
+from ultrum.core.series.input_checks import check_size
 from ultrum.core.series.time_series import SeriesLike, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import time_positions
 from ultrum.core.time.period_labels_and_relative_dates import span_of

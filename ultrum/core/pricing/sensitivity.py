@@ -17,7 +17,7 @@ from ultrum.core.presentation import TextInNotebooks, quantity
 from ultrum.core.pricing.dimson_and_downside_betas import leads_and_lags
 from ultrum.core.pricing.factor_betas_and_shrinkage import BLUME_1971, shrink_betas
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import check_errors, errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import check_errors, errors_in_words
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.regression.regress import regress

@@ -16,7 +16,7 @@ from ultrum.core.presentation import TableInNotebooks, quantity, table_text
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factor, factor_betas
 from ultrum.core.pricing.kalman_beta import kalman_beta
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.inference import band_of
 from ultrum.core.regression.regress import regress
 from ultrum.core.regression.rolling_regression import rolling_regress

@@ -11,7 +11,12 @@ import scipy.special
 
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.pricing.cross_sections import Exposure, cross_sections
-from ultrum.core.regression.engine.bootstrap import block_length, drawn_coefficients, drawn_periods, row_counts
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
+    block_length,
+    drawn_coefficients,
+    drawn_periods,
+    row_counts,
+)
 from ultrum.core.regression.engine.least_squares import combinations_among, row_weights
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum
 from ultrum.core.regression.inputs import same_rows

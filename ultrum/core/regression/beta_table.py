@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike
 
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import ToLatex, estimates_text, quantity, table_html
-from ultrum.core.regression.engine.covariance import CLUSTERED, degrees_of_freedom, errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import CLUSTERED, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import t_p_values, t_quantile

@@ -15,7 +15,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.deprecated_names import RenamedAttribute
 from ultrum.core.presentation import TableInNotebooks, decimals, p_equals, quantity
-from ultrum.core.regression.engine.covariance import CLUSTERED, COSINE, HAC
+from ultrum.core.regression.engine.covariance_and_bootstrap import CLUSTERED, COSINE, HAC
 from ultrum.core.regression.engine.least_squares import inflation, projection_residuals
 from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
 from ultrum.core.regression.fit import Fit

@@ -14,7 +14,7 @@ import pandas as pd
 from ultrum.core.array_types import Floats
 from ultrum.core.deprecated_names import RenamedColumns
 from ultrum.core.presentation import ToLatex, ToPlot, p_equals, quantity
-from ultrum.core.regression.engine.covariance import COSINE, degrees_of_freedom, errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import COSINE, degrees_of_freedom, errors_in_words
 from ultrum.core.regression.engine.least_squares import condition_number, orthonormal
 from ultrum.core.regression.inference import (
     CoefficientInference,

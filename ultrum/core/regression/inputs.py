@@ -15,9 +15,9 @@ import pandas as pd
 from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import quantity
+from ultrum.core.series.input_checks import check_size, returns_of, warn_of_currencies
 from ultrum.core.series.labelled_data import numbers_held
 from ultrum.core.series.metadata import ZERO_COST, Metadata
-from ultrum.core.series.return_checks import check_size, returns_of, warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import infer_frequency
 from ultrum.core.time.period_labels_and_relative_dates import period_label

@@ -16,7 +16,11 @@ from ultrum.core.presentation import ToLatex, quantity
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
 from ultrum.core.pricing.two_pass import refuse_other
 from ultrum.core.regression import inputs
-from ultrum.core.regression.engine.covariance import cluster_covariance, leave_one_out, smallest_count
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
+    cluster_covariance,
+    leave_one_out,
+    smallest_count,
+)
 from ultrum.core.regression.engine.least_squares import least_squares
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import CoefficientInference, TestResult

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.panel.aligned_panel import counts_by_cause
 from ultrum.core.regression import inputs
 from ultrum.core.regression.beta_table import BetaTable, ColumnEstimates
-from ultrum.core.regression.engine.covariance import (
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
     COSINE,
     HAC,
     check_errors,
@@ -159,7 +159,7 @@ def regress(
     -----
     Solved by Householder QR on columns of unit length, with one step of refinement. Many dependent variables with
     different samples are solved together by Cholesky factors of centred moments; ill-conditioned ones are solved
-    by QR. Formulas of the standard errors are in :mod:`ultrum.core.regression.engine.covariance`.
+    by QR. Formulas of the standard errors are in :mod:`ultrum.core.regression.engine.covariance_and_bootstrap`.
 
     Examples
     --------

@@ -15,7 +15,11 @@ from ultrum.core.array_types import Floats, Ints
 from ultrum.core.executors import each_block
 from ultrum.core.presentation import quantity, table_html
 from ultrum.core.regression import inputs
-from ultrum.core.regression.engine.covariance import check_errors, degrees_of_freedom, errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import (
+    check_errors,
+    degrees_of_freedom,
+    errors_in_words,
+)
 from ultrum.core.regression.engine.newey_west_and_fixed_b import check_depth, lag_rules
 from ultrum.core.regression.engine.rolling_windows import Estimates, Recipe, Rows, estimate
 from ultrum.core.regression.inference import t_quantile

@@ -16,11 +16,15 @@ import pandas as pd
 from ultrum.core.arguments import accepts_large, validate_arguments
 from ultrum.core.array_types import Dates, Floats
 from ultrum.core.presentation import quantity
-from ultrum.core.returns.dividends_and_splits import adjust_prices, check_measures, check_positive, payment_delays
-from ultrum.core.returns.price_errors_and_untraded_days import flag_price_errors
+from ultrum.core.returns.price_adjustment_and_errors import (
+    adjust_prices,
+    check_measures,
+    check_positive,
+    flag_price_errors,
+    payment_delays,
+)
+from ultrum.core.series.input_checks import check_rate_size, check_size, on_block, returns_of, series_in
 from ultrum.core.series.metadata import check_same, hindsight_of, step_of
-from ultrum.core.series.return_checks import check_rate_size, check_size, returns_of
-from ultrum.core.series.series_or_table import on_block, series_in
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths

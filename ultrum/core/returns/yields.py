@@ -9,8 +9,8 @@ import pandas as pd
 
 from ultrum.core.arguments import LARGEST_RATE, validate_arguments
 from ultrum.core.array_types import DAY, YEAR, Dates, Floats
+from ultrum.core.series.input_checks import on_block
 from ultrum.core.series.metadata import Metadata
-from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths

@@ -14,10 +14,9 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints, varies, without_rounding
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.presentation import quantity
-from ultrum.core.series.return_checks import check_size, warn_of_currencies
-from ultrum.core.series.series_or_table import refuse_no_values, series_in
+from ultrum.core.series.input_checks import check_size, refuse_no_values, series_in, warn_of_currencies
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
-from ultrum.core.statistics.momentum_and_forward_returns import months_of, row_at
+from ultrum.core.statistics.distribution_and_momentum import months_of, row_at
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, per_year, simple_block
 from ultrum.core.time.frequency import Frequency, periods_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of

@@ -12,11 +12,10 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.currency.exchange_rates import ExchangeRates
-from ultrum.core.returns.dividends_and_splits import adjust_prices
 from ultrum.core.returns.nearest_dates import match_dates
+from ultrum.core.returns.price_adjustment_and_errors import adjust_prices
+from ultrum.core.series.input_checks import check_one_currency, refuse_no_values
 from ultrum.core.series.metadata import hindsight_of
-from ultrum.core.series.return_checks import check_one_currency
-from ultrum.core.series.series_or_table import refuse_no_values
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in
 from ultrum.core.time.frequency import months_in

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Floats, Ints, largest, varies, without_round
 from ultrum.core.deprecated_names import RenamedAttribute, RenamedColumns
 from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.returns.price_log_and_excess_returns import excess
-from ultrum.core.series.return_checks import check_returns
+from ultrum.core.series.input_checks import check_returns
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.index_frequency_and_gaps import positions_of
 from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of

@@ -16,9 +16,8 @@ import numpy as np
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
+from ultrum.core.series.input_checks import check_size, on_block, returns_of
 from ultrum.core.series.metadata import ZERO_COST, Metadata, step_of
-from ultrum.core.series.return_checks import check_size, returns_of
-from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import Causes, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
 from ultrum.core.time.period_grouping import Grouping, Session, full_sizes, group

@@ -17,8 +17,8 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.presentation import quantity
+from ultrum.core.series.input_checks import check_size
 from ultrum.core.series.metadata import Metadata, hindsight_of
-from ultrum.core.series.return_checks import check_size
 from ultrum.core.series.time_series import S, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels_and_relative_dates import span_of

@@ -10,9 +10,8 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import quantity
+from ultrum.core.series.input_checks import check_size, on_block, returns_of
 from ultrum.core.series.metadata import Metadata, hindsight_of
-from ultrum.core.series.return_checks import check_size, returns_of
-from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, parse_period, periods_in
 from ultrum.core.time.index_frequency_and_gaps import positions_of

@@ -14,8 +14,8 @@ import numpy as np
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, MONTH, Dates, Floats, Ints, largest, without_rounding
 from ultrum.core.deprecated_names import renamed_values
+from ultrum.core.series.input_checks import on_block
 from ultrum.core.series.metadata import RETURNS, Metadata, hindsight_of
-from ultrum.core.series.series_or_table import on_block
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, months_in, periods_in
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths, positions_of

@@ -14,8 +14,8 @@ from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import Metadata, check_same, hindsight_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of
+from ultrum.core.transform.lags_fills_innovations_spells import spells
 from ultrum.core.transform.rolling_statistics import standardise
-from ultrum.core.transform.spells import spells
 from ultrum.errors import AlignmentError, UnitError, choices, one_of
 
 LINKS: Final = ("level", "ratio", "difference")

@@ -3,11 +3,6 @@
 from typing import Final
 
 from ultrum.core.deprecated_names import warn_of_name
-from ultrum.report.figures.comparison_figures import (
-    beta_forecast_errors,
-    costs_side_by_side,
-    squared_sharpe_ratios,
-)
 from ultrum.report.figures.estimate_figures import (
     betas,
     cost_components,
@@ -18,11 +13,14 @@ from ultrum.report.figures.estimate_figures import (
 from ultrum.report.figures.figure_files import to_pdf, to_png, to_svg, write
 from ultrum.report.figures.figure_style import print_layout
 from ultrum.report.figures.maps import regions
-from ultrum.report.figures.portfolio_figures import (
+from ultrum.report.figures.portfolio_and_comparison_figures import (
+    beta_forecast_errors,
+    costs_side_by_side,
     cumulative_spread,
     double_sort,
     exposures,
     portfolio_means,
+    squared_sharpe_ratios,
 )
 from ultrum.report.figures.pricing_figures import (
     beta_path,

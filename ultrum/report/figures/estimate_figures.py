@@ -12,7 +12,7 @@ from ultrum.core.presentation import capitalise, decimals, percent, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.time_varying_betas import TimeVaryingBetas
 from ultrum.core.regression.beta_table import BetaTable
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import t_quantile
 from ultrum.core.regression.inputs import CONSTANT

@@ -15,7 +15,7 @@ from ultrum.core.pricing.peers_and_leverage import PeerBeta
 from ultrum.core.pricing.sensitivity import CHOICES, BetaSensitivity
 from ultrum.core.pricing.time_varying_betas import ConditionalBetas
 from ultrum.core.pricing.two_pass_result import TwoPass
-from ultrum.core.regression.engine.covariance import errors_in_words
+from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
 from ultrum.core.regression.rolling_regression import RollingFit
 from ultrum.core.regression.structural_breaks import SUP_F, BreakTest
 from ultrum.core.time.period_labels_and_relative_dates import period_label, span_of

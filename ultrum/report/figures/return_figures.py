@@ -11,7 +11,7 @@ from ultrum.core.array_types import Floats
 from ultrum.core.presentation import decimals, percent, quantity, significant
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.benchmark_and_correlation import Correlations, Relative
-from ultrum.core.statistics.distribution_and_calendar_returns import CalendarReturns, Distribution
+from ultrum.core.statistics.distribution_and_momentum import CalendarReturns, Distribution
 from ultrum.core.statistics.risk_return_and_drawdowns import Drawdowns, RiskReturn
 from ultrum.core.time.period_labels_and_relative_dates import span_of
 from ultrum.core.transform.growth_rebasing_deflating import cumulate

@@ -15,12 +15,10 @@ import lxml.etree
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import SourceError, choices, name_list, warn_user
 from ultrum.sources.download_and_limits import Address, Download
-from ultrum.sources.sdmx.csv_data import from_csv
-from ultrum.sources.sdmx.json_data import from_json
+from ultrum.sources.sdmx.csv_and_json_data import RawSeries, from_csv, from_json
 from ultrum.sources.sdmx.queries import EVERYTHING, REST, FlowName, Paths, Span, accept_of, message_of_fault
-from ultrum.sources.sdmx.raw_series import RawSeries
-from ultrum.sources.sdmx.series_typing import Calendar, to_parts
-from ultrum.sources.sdmx.structures import (
+from ultrum.sources.sdmx.structures_and_typing import (
+    Calendar,
     Category,
     Flow,
     Structure,
@@ -28,6 +26,7 @@ from ultrum.sources.sdmx.structures import (
     read_categories,
     read_flows,
     read_structure,
+    to_parts,
 )
 from ultrum.sources.sdmx.xml_data import from_xml
 

@@ -11,7 +11,7 @@ import lxml.etree
 import numpy as np
 
 from ultrum.core.array_types import Floats
-from ultrum.sources.sdmx.raw_series import RawSeries
+from ultrum.sources.sdmx.csv_and_json_data import RawSeries
 
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _TAGS: Final = ("{*}Series", "{*}Group", "{*}DataSet")

@@ -17,7 +17,7 @@ from ultrum.errors import TableError
 from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.date_formats import style_of
-from ultrum.sources.table.number_formats import is_blank, is_missing, is_number
+from ultrum.sources.table.number_formats_and_date_words import is_blank, is_missing, is_number
 
 Row = Sequence[Any]
 _RULE: Final = re.compile(r"[:|+]?[-=_─━═]{2,}[:|+]?")

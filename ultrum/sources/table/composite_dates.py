@@ -18,9 +18,8 @@ from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text
 from ultrum.sources.table.cell_grid import Row, column_array, is_empty, is_value, shape_of
 from ultrum.sources.table.date_formats import month_of_name
 from ultrum.sources.table.date_layouts import is_month_name, label_part, part_of_year
-from ultrum.sources.table.date_words import field_of
 from ultrum.sources.table.header_line import Heading
-from ultrum.sources.table.number_formats import read_numbers
+from ultrum.sources.table.number_formats_and_date_words import field_of, read_numbers
 from ultrum.sources.table.table_detection import Block
 
 _MONTH_WORDS: Final = ("month", "m", "mon", "monat", "mes", "mois", "mm", "month_no")

@@ -13,7 +13,7 @@ from datetime import UTC, date, datetime, timedelta, timezone
 from functools import cached_property, lru_cache
 from typing import Final
 
-from ultrum.sources.table.date_words import month_in_words, plain_date
+from ultrum.sources.table.number_formats_and_date_words import month_in_words, plain_date
 
 _ENGLISH: Final = (
     *("january", "february", "march", "april", "may", "june", "july", "august", "september", "october"),

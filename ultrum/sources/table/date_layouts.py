@@ -35,8 +35,8 @@ from ultrum.sources.table.date_formats import (
     serial_moment,
     style_of,
 )
-from ultrum.sources.table.date_words import field_of, is_date_heading, quarter_in_words
 from ultrum.sources.table.header_line import DATE_WORDS, PUBLICATION_WORDS
+from ultrum.sources.table.number_formats_and_date_words import field_of, is_date_heading, quarter_in_words
 
 ROMAN: Final = {"I": 1, "II": 2, "III": 3, "IV": 4}
 YEAR: Final = re.compile(r"(1[6-9]|20|21)\d\d")

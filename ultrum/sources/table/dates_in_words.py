@@ -12,7 +12,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width
 from ultrum.sources.table.date_formats import looks_like_date, month_of_name, styles_of
-from ultrum.sources.table.date_words import (
+from ultrum.sources.table.number_formats_and_date_words import (
     ENGLISH,
     WordedDate,
     date_in_words,

@@ -35,9 +35,9 @@ from ultrum.sources.table.ambiguous_dates import (
 from ultrum.sources.table.cell_grid import CodedTexts, key_columns
 from ultrum.sources.table.composite_dates import date_cells, name_bars, side_by_side
 from ultrum.sources.table.date_formats import BY_NAME, FISCAL_YEARS
-from ultrum.sources.table.file_formats import text_grid
+from ultrum.sources.table.file_formats_and_limits import text_grid
 from ultrum.sources.table.header_line import DATE_WORDS, LayoutOptions, units_from_names
-from ultrum.sources.table.number_formats import MISSING, ReadNumbers, sentinel_in
+from ultrum.sources.table.number_formats_and_date_words import MISSING, ReadNumbers, sentinel_in
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed, type_cells, with_statuses

@@ -20,7 +20,7 @@ from ultrum.errors import FrequencyError, NotFoundError, TableError, name_list
 from ultrum.sources.table.ambiguous_dates import read_dates
 from ultrum.sources.table.cell_grid import column_array
 from ultrum.sources.table.html_json_and_workbook_cells import page_text
-from ultrum.sources.table.number_formats import decimal_mark, read_numbers
+from ultrum.sources.table.number_formats_and_date_words import decimal_mark, read_numbers
 from ultrum.sources.table.reading_result import Decision, Reading, TableOptions
 
 _NUMBER: Final = re.compile(

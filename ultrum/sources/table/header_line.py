@@ -14,8 +14,7 @@ from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_value, shape_of
 from ultrum.sources.table.date_formats import BARE, BY_NAME, DateStyle, looks_like_date
-from ultrum.sources.table.date_words import field_of, is_date_heading
-from ultrum.sources.table.number_formats import is_blank
+from ultrum.sources.table.number_formats_and_date_words import field_of, is_blank, is_date_heading
 
 UNIT_WORDS: Final = re.compile(
     r"\(?\s*(in )?(%|per ?cent(age points?| per (annum|year|month)| change)?|"

@@ -15,7 +15,7 @@ from ultrum.errors import TableError
 from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
-from ultrum.sources.table.number_formats import SUPERSCRIPTS
+from ultrum.sources.table.number_formats_and_date_words import SUPERSCRIPTS
 from ultrum.sources.table.unpacking import DAMAGED, decode, decode_page, kind_of
 
 if TYPE_CHECKING:

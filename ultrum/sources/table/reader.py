@@ -23,7 +23,7 @@ from ultrum.sources.table.composite_dates import name_bars, side_by_side
 from ultrum.sources.table.date_layouts import with_flag_column
 from ultrum.sources.table.dates_in_words import in_calendar_quarters
 from ultrum.sources.table.fast_csv import read_quick
-from ultrum.sources.table.file_formats import grids_of
+from ultrum.sources.table.file_formats_and_limits import grids_of
 from ultrum.sources.table.file_patterns import (
     expand_pattern,
     figure_series,

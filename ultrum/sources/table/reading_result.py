@@ -27,7 +27,7 @@ from ultrum.sources.download_and_limits import charset_of
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import Grid, Row, content_width, is_date, is_empty, is_rule, is_value
 from ultrum.sources.table.dates_in_words import year_end_in
-from ultrum.sources.table.number_formats import is_blank
+from ultrum.sources.table.number_formats_and_date_words import is_blank
 from ultrum.sources.table.table_detection import A_TOTAL, Block, Rejected
 from ultrum.sources.table.unit_statements import percent_words, statements_in
 

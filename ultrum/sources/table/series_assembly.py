@@ -24,7 +24,7 @@ from ultrum.errors import FrequencyError, TableError
 from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.cell_grid import CodedTexts, codes_of, first_rows, key_columns, rows_repeat
 from ultrum.sources.table.composite_dates import in_zone
-from ultrum.sources.table.number_formats import is_number_text
+from ultrum.sources.table.number_formats_and_date_words import is_number_text
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed

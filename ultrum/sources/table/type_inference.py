@@ -20,7 +20,7 @@ from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_date
 from ultrum.sources.table.cell_grid import Row, column_array, identifier_column, is_date
 from ultrum.sources.table.composite_dates import date_cells
 from ultrum.sources.table.header_line import Heading
-from ultrum.sources.table.number_formats import (
+from ultrum.sources.table.number_formats_and_date_words import (
     ReadNumbers,
     decimal_mark,
     is_blank,

@@ -24,7 +24,7 @@ from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import plain_heading
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.number_formats import ReadNumbers
+from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
 from ultrum.sources.table.unit_statements import (
     LABELS,
     NOT_MONEY,

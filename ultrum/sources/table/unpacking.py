@@ -26,7 +26,12 @@ from ultrum.core.presentation import quantity
 from ultrum.errors import NotFoundError, TableError, choices
 from ultrum.file_access import read_regular
 from ultrum.sources.download_and_limits import current
-from ultrum.sources.table.date_words import date_in_words, field_of, is_date_heading, months_by_language
+from ultrum.sources.table.number_formats_and_date_words import (
+    date_in_words,
+    field_of,
+    is_date_heading,
+    months_by_language,
+)
 from ultrum.sources.table.unit_statements import any_percent_word
 from ultrum.sources.table.units import role_of
 

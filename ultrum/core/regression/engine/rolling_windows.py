@@ -10,9 +10,22 @@ import numpy as np
 import numpy.typing as npt
 
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.regression.engine import cholesky
-from ultrum.core.regression.engine.covariance import COSINE, HAC, covariance
-from ultrum.core.regression.engine.least_squares import least_squares
+from ultrum.core.regression.engine.covariance_and_bootstrap import COSINE, HAC, covariance
+from ultrum.core.regression.engine.least_squares import (
+    BatchSolution,
+    Shift,
+    coefficients_of,
+    double_off_diagonal,
+    influence_on_data,
+    inverse_on_data,
+    least_squares,
+    pack_inverse,
+    pack_products,
+    sandwich,
+    sandwich_variances,
+    solve_batch,
+    variances_of_inverse,
+)
 from ultrum.core.regression.engine.newey_west_and_fixed_b import (
     bartlett_weight,
     cosine_count,
@@ -35,7 +48,7 @@ class Rows:
     Y: Floats
     X: Floats
     constant: bool
-    shift: cholesky.Shift = field(init=False)
+    shift: Shift = field(init=False)
     shifted: Floats = field(init=False)
     products: Floats = field(init=False)
     present: Floats = field(init=False)
@@ -46,7 +59,7 @@ class Rows:
     def __post_init__(self) -> None:
         object.__setattr__(self, "Y", np.ascontiguousarray(self.Y))
         whole: Bools = np.asarray(np.isfinite(self.X).all(axis=1))
-        shift = cholesky.Shift.of(self.X[whole], self.constant)
+        shift = Shift.of(self.X[whole], self.constant)
         shifted = np.where(whole[:, None], shift.apply(self.X), 0.0)
         valid: Bools = np.asarray(np.isfinite(self.Y))
         valid &= whole[:, None]
@@ -56,7 +69,7 @@ class Rows:
         arrays = {
             "shift": shift,
             "shifted": shifted,
-            "products": cholesky.pack_products(shifted),
+            "products": pack_products(shifted),
             "present": valid.astype(np.float64),
             "centre": centre,
             "response": response,
@@ -147,13 +160,13 @@ def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: sli
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         gram = view.sum_of(rows.products, rows.present)
         nobs = view.counts(gram)
-        solution = cholesky.solve_batch(
+        solution = solve_batch(
             gram, view.sum_of(rows.shifted, rows.response), view.sum_of_squares(), rows.constant
         )
         variance = solution.rss / (nobs - terms)
         estimates.nobs[where], estimates.sigma[where] = (nobs, np.sqrt(variance / view.mean_weights(nobs)))
         estimates.r2[where] = 1.0 - solution.rss / solution.tss
-        estimates.coefficients[where] = cholesky.coefficients_of(solution, rows.shift, rows.centre).swapaxes(0, 1)
+        estimates.coefficients[where] = coefficients_of(solution, rows.shift, rows.centre).swapaxes(0, 1)
         variances = _variances(estimates, where, view, rows, solution, variance, nobs, recipe)
         estimates.standard_errors[where] = np.sqrt(variances).swapaxes(0, 1)
     enough = nobs >= max(recipe.min_obs, terms + 1)
@@ -169,26 +182,26 @@ def _variances(
     where: slice,
     view: _Views,
     rows: Rows,
-    solution: cholesky.BatchSolution,
+    solution: BatchSolution,
     variance: Floats,
     nobs: Ints,
     recipe: Recipe,
 ) -> Floats:
     """Variances (p, B, N) of the coefficients; full covariances are stored where requested."""
     if recipe.errors == "classical" and estimates.covariance is None:
-        return variance * cholesky.variances_of_inverse(solution, rows.shift)
+        return variance * variances_of_inverse(solution, rows.shift)
     if recipe.errors == "classical":
-        matrix = cholesky.inverse_on_data(solution, rows.shift) * variance
+        matrix = inverse_on_data(solution, rows.shift) * variance
     else:
-        influence = cholesky.influence_on_data(solution, rows.shift)
+        influence = influence_on_data(solution, rows.shift)
         if recipe.errors in COSINE:
             prewhiten = recipe.errors != "ewc"
             matrix = _cosine_covariance(view, rows, solution, nobs, influence, prewhiten)
         else:
             meat = _meat(view, rows, solution, nobs, recipe)
             if estimates.covariance is None:
-                return cholesky.sandwich_variances(influence, meat)
-            matrix = cholesky.sandwich(influence, meat)
+                return sandwich_variances(influence, meat)
+            matrix = sandwich(influence, meat)
     if estimates.covariance is not None:
         estimates.covariance[where] = matrix.transpose(2, 3, 0, 1)
     return np.asarray(np.diagonal(matrix).transpose(2, 0, 1))
@@ -273,7 +286,7 @@ class _Views:
         return _Views(self.rows, self.starts[which : which + 1], self.width, self.decay)
 
 
-def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
+def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
     """Packed sums (B, q, N) of products of scores, with the formulas of ``covariance``.
 
     Computed window by window, so the residuals of one window fit in the cache.
@@ -284,9 +297,7 @@ def _meat(view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints
     if recipe.errors in HAC:
         depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
     lagged = _LaggedProducts(rows, view.width)
-    slack = (
-        cholesky.double_off_diagonal(cholesky.pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
-    )
+    slack = double_off_diagonal(pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
     for which, start in enumerate(view.starts.tolist()):
         window = slice(start, start + view.width)
         np.matmul(rows.shifted[window], solution.coefficients[:, which], out=errors)
@@ -322,7 +333,7 @@ class _LaggedProducts:
         """Sums (q, N) over a window of the products of scores, for some dependent variables."""
         if lags not in self._pairs:
             x, most = self.rows.shifted, min(lags, self.width - 1)
-            later = [bartlett_weight(k, lags) * cholesky.pack_products(x[k:], x[:-k]) for k in range(1, most + 1)]
+            later = [bartlett_weight(k, lags) * pack_products(x[k:], x[:-k]) for k in range(1, most + 1)]
             self._pairs[lags] = [self.rows.products, *later]
         lengths = [self.width - lag for lag in range(len(self._pairs[lags]))]
         pairs = np.concatenate([p[start : start + n] for p, n in zip(self._pairs[lags], lengths, strict=True)])
@@ -337,7 +348,12 @@ class _LaggedProducts:
 
 
 def _cosine_covariance(
-    view: _Views, rows: Rows, solution: cholesky.BatchSolution, nobs: Ints, influence: Floats, prewhiten: bool
+    view: _Views,
+    rows: Rows,
+    solution: BatchSolution,
+    nobs: Ints,
+    influence: Floats,
+    prewhiten: bool,
 ) -> Floats:
     """Covariances (p, p, B, N) by EWC; each estimate has its own number of cosines."""
     matrix = np.empty_like(influence)
