@@ -250,6 +250,9 @@ class Runs(OnPractice):
         pd.testing.assert_series_equal(
             now.comparisons.hierarchical.value, then.comparisons.hierarchical.value, rtol=1e-9
         )
+        self.assertEqual(
+            now.comparisons.left_out, {"economy": "output surprise: not traded, and no premium is stated"}
+        )
         self.assertAlmostEqual(now.peers.beta, then.peers.beta, 12)
         self.assertIn("accounts of 2015-01-01", now.peers.basis)
         pd.testing.assert_frame_equal(now.sensitivity.table, then.sensitivity.table, rtol=1e-9)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
@@ -340,6 +340,8 @@ class Comparisons:
     implied : ImpliedCosts or None
     costs : CostsSideBySide or None
         Costs of the company by every method of the study, if there are at least two.
+    left_out : mapping of str to str
+        Methods of the study without a cost of the company, with the reason.
     """
 
     models: ModelComparison | None = None
@@ -347,6 +349,7 @@ class Comparisons:
     hierarchical: HierarchicalCosts | None = None
     implied: ImpliedCosts | None = None
     costs: CostsSideBySide | None = None
+    left_out: Mapping[str, str] = field(default_factory=dict)
 
     def best_forecast(self) -> str:
         """Which ways to estimate beta forecast best, in a sentence; empty without forecasts."""
@@ -576,9 +579,21 @@ def _numbers(column: pd.Series, where: str) -> pd.Series:
     return numbers.astype(float)
 
 
-def costs_side_by_side(plan: Study, company: str, costs: Mapping[str, AnyCosts]) -> CostsSideBySide | None:
-    """Costs of the company by every method that has one; none if fewer than two have."""
+def costs_side_by_side(
+    plan: Study, company: str, costs: Mapping[str, AnyCosts]
+) -> tuple[CostsSideBySide | None, dict[str, str]]:
+    """Costs of the company by every method that has one, if two have; and why the others have none."""
     from ultrum.core.model_comparison.compare_costs import compare_costs
 
-    given = {name: c for name, c in costs.items() if company in c.value.index and np.isfinite(c.value[company])}
-    return compare_costs(given, company, level=plan.report.level) if len(given) > 1 else None
+    known = {name: c for name, c in costs.items() if company in c.value.index and np.isfinite(c.value[company])}
+    left_out = {name: _why_no_cost(c, company) for name, c in costs.items() if name not in known}
+    return compare_costs(known, company, level=plan.report.level) if len(known) > 1 else None, left_out
+
+
+def _why_no_cost(costs: AnyCosts, company: str) -> str:
+    """Why a method has no cost of a company."""
+    from ultrum.core.pricing.implied_costs import ImpliedCosts
+
+    if company not in costs.value.index:
+        return f"{company} is not among its companies"
+    return str(costs.table["note"][company]) if isinstance(costs, ImpliedCosts) else "it has no beta"

@@ -18,7 +18,7 @@ from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.inputs import CONSTANT
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.desk.desk import Desk
-from ultrum.errors import StudyError
+from ultrum.errors import StudyError, name_list
 from ultrum.sources.credentials import CredentialStore
 from ultrum.sources.download_and_limits import HttpPolicy
 from ultrum.sources.table.reading_result import Decision
@@ -415,21 +415,21 @@ def _comparisons(
     if asked and asked.hierarchical:
         name, base = "hierarchical costs", models[plan.model.name]
         hierarchical = stages.do(name, work.hierarchical_costs, *inputs, base, premia, rate, implied_premium)
-    side_by_side = None
-    if cost is not None and (compared or hierarchical or implied):
+    side_by_side, left_out = None, dict[str, str]()
+    if asked and cost is not None and (compared or hierarchical or implied):
         costs: dict[str, AnyCosts] = {plan.model.name: cost}
-        for model in plan.models:
-            priced = all(panel.metadata[f].is_return for f in model.factors)
-            if model.name != plan.model.name and priced:
-                stage = f"cost of equity: {model.name}"
-                table = models[model.name]
-                costs[model.name] = stages.do(
-                    stage, pricing_stages.cost_of, *inputs, table, premia, rate, implied_premium
-                )
+        for model in (m for m in plan.models if m.name != plan.model.name):
+            unpriced = [f for f in model.factors if not panel.metadata[f].is_return and f not in asked.premium]
+            if unpriced:
+                left_out[model.name] = f"{name_list(unpriced)}: not traded, and no premium is stated"
+                continue
+            stage, table = f"cost of equity: {model.name}", models[model.name]
+            costs[model.name] = stages.do(stage, work.cost_of, *inputs, table, premia, rate, implied_premium)
         costs |= {"hierarchical": hierarchical} if hierarchical else {}
         costs |= {"implied": implied} if implied else {}
-        side_by_side = work.costs_side_by_side(plan, company, costs)
-    return Comparisons(compared, betas, hierarchical, implied, side_by_side)
+        side_by_side, without = work.costs_side_by_side(plan, company, costs)
+        left_out |= without
+    return Comparisons(compared, betas, hierarchical, implied, side_by_side, left_out)
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:
