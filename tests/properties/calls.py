@@ -134,7 +134,7 @@ def calls(t):
                 "frequencies": ["M"],
                 "estimators": ["ols"],
                 "adjustments": ["none", "blume"],
-                "every": "P3M",
+                "every": "P4M",
                 "draws": 49,
             },
         ),

@@ -202,10 +202,11 @@ def _whole(
 def _in_units_of_rows(whole: Typed) -> Typed:
     """Bare numbers in the unit of their own row, and the number of rows of each unit in the decision."""
     numbers = {n: ReadNumbers(whole.columns[n]) for n in whole.numeric}
-    name, by_row = unit_column(whole.columns, whole.numeric)
-    units, scaled = units_by_row(name, by_row, whole.units, numbers)
-    chosen = next((u.chosen for u in units.values() if u.certainty == unit_certainty(name)), "")
-    decisions = [replace(d, chosen=chosen) if d.certainty == unit_certainty(name) else d for d in whole.decisions]
+    by_row = unit_column(whole.columns, whole.numeric)
+    units, scaled = units_by_row(by_row, whole.units, numbers)
+    why = unit_certainty(by_row.name)
+    chosen = next((u.chosen for u in units.values() if u.certainty == why), "")
+    decisions = [replace(d, chosen=chosen) if d.certainty == why else d for d in whole.decisions]
     columns = {**whole.columns, **{n: read.values for n, read in scaled.items()}}
     return replace(whole, columns=columns, units=units, decisions=decisions)
 
@@ -357,19 +358,19 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
             numbers_by_name[other] = ReadNumbers(columns[other])
         else:
             columns[other] = np.array([_text(v) for v in values], dtype=object)
-    by_column, by_row = unit_column(columns, list(numbers_by_name))
-    stated = tuple(dict.fromkeys(s for s in by_row if s is not None)) if len(set(by_row)) == 1 else ()
+    by_row = unit_column(columns, list(numbers_by_name))
+    stated = () if by_row.of_all is None else (by_row.of_all,)
     units = {
         n: unit_of(n, "", unit_cells[n], read, "", options.unit(n), name, stated=stated)
         for n, read in numbers_by_name.items()
     }
     decisions = [Decision("format", _format_of(body)), Decision("dates", f"column '{dated}'")]
     rejected.sort(key=lambda r: r.line)
-    if len(set(by_row)) < 2:
+    if not by_row.differs:
         return Typed(dates, columns, units, decisions, rejected)
-    units, scaled = units_by_row(by_column, by_row, units, numbers_by_name)
+    units, scaled = units_by_row(by_row, units, numbers_by_name)
     columns |= {n: read.values for n, read in scaled.items()}
-    return Typed(dates, columns, units, decisions, rejected, unit_column=by_column)
+    return Typed(dates, columns, units, decisions, rejected, unit_column=by_row.name)
 
 
 def _format_of(body: bytes) -> str:

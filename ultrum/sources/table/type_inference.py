@@ -229,18 +229,18 @@ def _units_of_columns(
         for s in statements_in(text, "")
     ]
     stated = (*statements_in(words.preamble, words.footer), *beside)
-    column, by_row = unit_column(cells, list(numbers))
-    if column and len(set(by_row)) == 1 and by_row[0] is not None:
-        stated = (*stated, by_row[0])
+    by_row = unit_column(cells, list(numbers))
+    if by_row.of_all is not None:
+        stated = (*stated, by_row.of_all)
     stated_of = {n: statements_in(b.preamble, b.footer) for n, b in own.items()}
     units = {
         n: _unit(own.get(n, words), n, read, options, block.place, stated_of.get(n, stated))
         for n, read in numbers.items()
     }
     every = (*stated, *itertools.chain.from_iterable(stated_of.values()))
-    if not column or len(set(by_row)) < 2:
+    if not by_row.differs:
         return units, dict(numbers), every, ""
-    return *units_by_row(column, by_row, units, numbers), every, column
+    return *units_by_row(by_row, units, numbers), every, by_row.name
 
 
 def _dates_before_gaps(block: Block, rejected: Sequence[Rejected], moments: Dates, kept: Bools) -> Dates | None:
