@@ -267,7 +267,7 @@ class Pulling(OnPractice):
             SeriesSet(series=members, span=("2010-01", "2015-06")) for members in (both, both[::-1], *zip(both))
         ]
         answers = []
-        for number in range(12):  # in parallel, whichever comes first
+        for number in range(5):  # in parallel, whichever comes first
             for plan in plans:
                 with ul.Desk(
                     self.folder / f"v{number}{plans.index(plan)}",
@@ -390,7 +390,7 @@ class Pulling(OnPractice):
             self.desk().fetch("observatory:PEOPLE/A.QM.T", frequency="M")
 
     def test_killed_while_pulling_and_two_at_once(self):
-        tries = int(os.environ.get("ULTRUM_KILLS", "10"))
+        tries = int(os.environ.get("ULTRUM_KILLS", "5"))
         vault = self.folder / "vault"
         rng = np.random.default_rng(tries)
         for _ in range(tries):

@@ -295,8 +295,8 @@ class Damaged(Scratch):
                 ul.ExchangeRates([quote])
 
     def test_trials(self):
-        for target, count in {"tables": 200, "data messages": 300, "structure messages": 150, "studies": 150,
-                              "addresses": 500, "rates": 150, "styles": 150}.items():  # fmt: skip
+        for target, count in {"tables": 100, "data messages": 150, "structure messages": 80, "studies": 80,
+                              "addresses": 300, "rates": 80, "styles": 80}.items():  # fmt: skip
             answered = sum(fuzzing.trial(target, number) for number in range(count))
             self.assertGreater(answered, 0.02 * count, target)
 

@@ -236,7 +236,7 @@ class Large(Scratch):
 import ultrum as ul
 from benchmarks import market
 table = ul.LongTable({str(self.path("m.parquet"))!r}, "excess_return", frequency="B", max_memory="500 MB")
-ul.rolling_regress(table, market.factors(2600), window=252, step="M", to={str(self.path("b.parquet"))!r})
+ul.rolling_regress(table, market.factors(2600), window=252, step="Q", to={str(self.path("b.parquet"))!r})
 print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
 """
         said = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -1,6 +1,7 @@
 """Imports point one way, and importing Ultrum is light."""
 
 import ast
+import functools
 import inspect
 import shutil
 import subprocess
@@ -47,8 +48,15 @@ LOADED = {  # what must not be loaded by a command; by import alone where there 
 NEVER_IN_CORE = {"matplotlib", "httpx", "click", "rich", "sqlite3", "pathlib"}
 
 
+@functools.cache
+def nodes_of(path):
+    """Import statements of a file, anywhere in it."""
+    tree = ast.parse(path.read_text())
+    return [node for node in ast.walk(tree) if isinstance(node, ast.Import | ast.ImportFrom)]
+
+
 def imports(path):
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes_of(path):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom) and node.level == 0:
@@ -59,7 +67,7 @@ def imports(path):
 
 def imported(path):
     """Modules of the package that a file imports, anywhere in it; also as ``from package import module``."""
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes_of(path):
         if isinstance(node, ast.ImportFrom):
             yield from (node.module, *(f"{node.module}.{alias.name}" for alias in node.names))
         elif isinstance(node, ast.Import):

@@ -592,7 +592,7 @@ class HierarchicalCosts(Scratch):
     def test_known_truths_are_covered_for_firms_and_new_ones(self):
         inside, fresh, count = 0, 0, 0
         index = pd.period_range("2010-01", periods=60, freq="M")
-        for world in range(4):
+        for world in range(3):
             rng = np.random.default_rng(world)
             names = [f"C{k:02d}" for k in range(40)]
             industry = pd.Series(rng.integers(0, 5, 60), [*names, *(f"N{k}" for k in range(20))]).map(

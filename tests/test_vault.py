@@ -429,7 +429,7 @@ for most in (200_000, 20_000, 3_000, 50):
         self.assertEqual(len(after), len(before) + kept)
 
     def test_ten_processes_at_once(self):
-        seconds = float(os.environ.get("ULTRUM_VAULT_SECONDS", "8" if os.environ.get("CI") else "5"))
+        seconds = float(os.environ.get("ULTRUM_VAULT_SECONDS", "3"))
         ten = [
             subprocess.Popen([sys.executable, "-c", MINGLER, str(self.folder / "v"), str(k), str(seconds)],
                              stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
@@ -438,7 +438,7 @@ for most in (200_000, 20_000, 3_000, 50):
         said = [process.communicate() for process in ten]
         self.assertEqual([err for _, err in said], [""] * 10)
         written = [line.split() for out, _ in said for line in out.splitlines()]
-        self.assertGreater(len(written), 50)
+        self.assertGreater(len(written), 30)
         with Vault(self.folder / "v") as vault:
             self.assertEqual(vault.verify(), [])
             kept = {(r.path, r.checksum) for r in vault.records()}
