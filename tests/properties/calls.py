@@ -134,7 +134,7 @@ def calls(t):
                 "frequencies": ["M"],
                 "estimators": ["ols"],
                 "adjustments": ["none", "blume"],
-                "every": "P4M",
+                "every": "P3M",
                 "draws": 49,
             },
         ),

@@ -12,7 +12,7 @@ import importlib
 import json
 import math
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from typing import Any, Final
 
 import numpy as np
@@ -181,7 +181,7 @@ class _Writer:
             values = values.to_numpy()
         return self._ndarray(values) if isinstance(values, np.ndarray) else self._extension(values)
 
-    def _index(self, index: Any) -> Node:
+    def _index(self, index: pd.Index) -> Node:
         if isinstance(index, pd.RangeIndex):
             return {"range": [index.start, index.stop, index.step], "name": self.node(index.name)}
         if isinstance(index, pd.MultiIndex):
@@ -195,14 +195,14 @@ class _Writer:
             node["freq"] = index.freqstr
         return node
 
-    def _series(self, series: Any) -> Node:
+    def _series(self, series: pd.Series) -> Node:
         return {
             "column": self._values(series.array),
             "rows": self.node(series.index),
             "name": self.node(series.name),
         }
 
-    def _frame(self, frame: Any) -> Node:
+    def _frame(self, frame: pd.DataFrame) -> Node:
         kinds = set(frame.dtypes)
         node: dict[str, Node] = {"columns": self.node(frame.columns), "rows": self.node(frame.index)}
         if type(frame) is not pd.DataFrame:
@@ -230,7 +230,7 @@ def _name_of(kind: type) -> str:
     return name
 
 
-def _class_of(name: str) -> Any:
+def _class_of(name: str) -> type:
     """A dataclass or table class of this package by name."""
     module, _, path = str(name).partition(":")
     if not module.startswith(_PACKAGE) or not path.isidentifier():
@@ -252,7 +252,7 @@ class _Reader:
         self._parts: dict[int, object] = {}
         self._read = self._readers()
 
-    def value(self, node: Node) -> Any:
+    def value(self, node: Node) -> Node:
         """The value that a part of the description stands for."""
         if not isinstance(node, dict):
             return [self.value(x) for x in node] if isinstance(node, list) else node
@@ -266,7 +266,7 @@ class _Reader:
                 return read(node)
         raise NotStorableError(f"unknown part {list(node)}")
 
-    def _readers(self) -> Mapping[str, Callable[[Any], object]]:
+    def _readers(self) -> Mapping[str, Callable[[Node], object]]:
         return {
             "float": lambda n: float(n["float"]),
             "scalar": lambda n: self._array_of_type(n["scalar"], n["type"])[0],
@@ -305,12 +305,12 @@ class _Reader:
         made[:] = [self.value(x) for x in node["objects"]]
         return made.astype(_numpy_type(node["type"])).reshape(node["shape"])
 
-    def _column(self, node: Node) -> Any:
+    def _column(self, node: Node) -> Node:
         if "periods" in node:
             return pd.arrays.PeriodArray(self._array_of_type(node["periods"], "<i8"), dtype=_dtype(node))
         if "instants" in node:
             naive = self._array_of_type(node["instants"], "<i8")
-            dtype: Any = _dtype(node)
+            dtype = _dtype(node)
             unit = dtype.unit if isinstance(dtype, pd.DatetimeTZDtype) else np.datetime_data(dtype)[0]
             index = pd.DatetimeIndex(naive.view(f"M8[{unit}]"))
             return (index.tz_localize("UTC").tz_convert(dtype.tz) if hasattr(dtype, "tz") else index).array
@@ -326,26 +326,27 @@ class _Reader:
             return values
         return self.value(node)
 
-    def _series(self, column: Node, rows: Any, name: Any) -> Any:
+    def _series(self, column: Node, rows: pd.Index, name: Hashable) -> pd.Series:
         values = self._column(column)
-        return pd.Series(values, index=rows, name=name, dtype=values.dtype)  # texts stay objects if they were
+        made: pd.Series = pd.Series(values, index=rows, name=name, dtype=values.dtype)
+        return made  # texts stay objects if they were
 
-    def _index(self, node: Node) -> Any:
+    def _index(self, node: Node) -> pd.Index:
         values = self._column(node["index"])
         plain = values.dtype if isinstance(values, np.ndarray) else None
-        index: Any = pd.Index(values, name=self.value(node["name"]), dtype=plain)
-        if "freq" in node:
+        index = pd.Index(values, name=self.value(node["name"]), dtype=plain)
+        if "freq" in node and isinstance(index, pd.DatetimeIndex):
             index.freq = node["freq"]
         return index
 
-    def _multi_index(self, node: Node) -> Any:
+    def _multi_index(self, node: Node) -> pd.MultiIndex:
         return pd.MultiIndex(
             levels=[self.value(x) for x in node["levels"]],
             codes=[self._array_of_type(c, "<i8").tolist() for c in node["codes"]],
             names=[self.value(n) for n in node["names"]],
         )
 
-    def _frame(self, node: Node) -> Any:
+    def _frame(self, node: Node) -> pd.DataFrame:
         columns, rows = self.value(node["columns"]), self.value(node["rows"])
         if "frame" in node:
             made = pd.DataFrame(self.value(node["frame"]), index=rows, columns=columns)
@@ -355,18 +356,18 @@ class _Reader:
             made.columns = columns
         return made if "class" not in node else _class_of(node["class"])(made)
 
-    def _instance(self, node: Node) -> Any:
+    def _instance(self, node: Node) -> object:
         kind = _class_of(node["class"])
         names = {f.name for f in dataclasses.fields(kind)}
         if not names >= node["fields"].keys():
             raise NotStorableError(f"{node['class']} has other fields now")
-        made = object.__new__(kind)
+        made: object = object.__new__(kind)
         for name, held in node["fields"].items():
             object.__setattr__(made, name, self.value(held))
         return made
 
 
-def _dtype(node: Node) -> Any:
+def _dtype(node: Node) -> Node:
     if not _TYPE_NAME.fullmatch(str(node["type"])):
         raise NotStorableError(f"{node['type']} is not a type")
     return pd.api.types.pandas_dtype(node["type"])

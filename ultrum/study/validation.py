@@ -184,8 +184,8 @@ _DESCRIPTIONS: Final[Mapping[str, Describe]] = {
     "float_type": _kind("a number, such as 0.05"),
     "string_type": _kind("a text in quotes"),
     "bool_type": _kind("true or false"),
-    "list_type": _kind("a list in brackets"),
-    "tuple_type": _kind("a list in brackets"),
+    "list_type": _kind("a list in square brackets"),
+    "tuple_type": _kind("a list in square brackets"),
     "dict_type": _kind("a table of keys"),
 }
 

@@ -159,7 +159,7 @@ def _years_down(grid: Grid) -> Grid:
 
 
 def _may_span_cells(rows: Sequence[Row], column: int) -> bool:
-    """Whether among the first rows a year is above an empty cell."""
+    """Whether an empty cell follows a year in the first rows."""
     cells = [row[column] for row in rows if len(row) > column]
     return any(is_empty(b) and _is_year(a) for a, b in itertools.pairwise(cells))
 

@@ -502,7 +502,7 @@ class TableOptions:
         """Refuse unknown words."""
         for name in ("columns", "headings", "missing", "breaks"):
             if isinstance(getattr(self, name), str):
-                raise TableError(f"{name} must be a list of texts. Put the text in brackets: [...].")
+                raise TableError(f"{name} must be a list of texts. Put the text in square brackets: [...].")
         if self.delimiter is not None and len(self.delimiter) != 1 and self.delimiter not in ("  ", "spaces"):
             raise TableError(
                 f"delimiter='{self.delimiter}' is not a delimiter. Set one character, two spaces or 'spaces'."
