@@ -16,6 +16,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Final
 
 import httpcore
@@ -207,9 +208,8 @@ class Transport(httpx.BaseTransport):
 
     def __init__(self, connections: int) -> None:
         self.size = connections
-        self.context = httpx.create_ssl_context()
         self.proxies = {k: v for k, v in urllib.request.getproxies().items() if k in ("http", "https")}
-        self.pools: dict[str, httpcore.ConnectionPool] = {}
+        self.pools: dict[tuple[str, str], httpcore.ConnectionPool] = {}
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
         """Send a request; the caller reads its body."""
@@ -239,17 +239,22 @@ class Transport(httpx.BaseTransport):
         proxy = self.proxies.get(url.scheme, "")
         if proxy and urllib.request.proxy_bypass(url.host):
             proxy = ""
-        if proxy not in self.pools:
+        if (url.scheme, proxy) not in self.pools:
             options: dict[str, Any] = {
-                "ssl_context": self.context,
+                "ssl_context": self._context if "https" in (url.scheme, proxy.partition(":")[0]) else None,
                 "max_connections": self.size,
                 "max_keepalive_connections": self.size,
                 "network_backend": _Backend(to_proxy=bool(proxy)),
             }
-            self.pools[proxy] = (
+            self.pools[url.scheme, proxy] = (
                 httpcore.HTTPProxy(proxy_url=proxy, **options) if proxy else httpcore.ConnectionPool(**options)
             )
-        return self.pools[proxy]
+        return self.pools[url.scheme, proxy]
+
+    @cached_property
+    def _context(self) -> ssl.SSLContext:
+        """The certificates of this machine, which take a twentieth of a second to load."""
+        return httpx.create_ssl_context()
 
 
 class _Body(httpx.SyncByteStream):
