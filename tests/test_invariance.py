@@ -115,7 +115,7 @@ class Invariance(unittest.TestCase):
         code = """
 import numpy as np, ultrum as ul
 from tests.test_invariance import world
-Y, F = world(1, T=240, N=600, K=4)
+Y, F = world(1, T=240, N=150, K=4)
 parts = [ul.regress(Y, F, errors=k).coefficients.to_numpy() for k in ("hac", "hc3")]
 parts += [ul.rolling_regress(Y, F, window=60, errors=k).standard_errors for k in ("classical", "hac")]
 panel = ul.practice.panel()
