@@ -16,6 +16,7 @@ from tests.support import Scratch, command, months
 from ultrum.core.portfolios.factors_from_sorts import formula_weights
 from ultrum.core.series.metadata import Step
 from ultrum.errors import AlignmentError, EstimationError, UnitError
+from ultrum.large import block_estimates
 from ultrum.practice import simulated_exchange
 
 
@@ -275,15 +276,35 @@ class AgainstASlowComputation(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             rows.to_parquet(f"{folder}/long.parquet", index=False)
             table = ul.LongTable(f"{folder}/long.parquet", value="r", frequency="M", facts={"measure": "return"})
-            options = {"groups": {"size": 2, "value": 3}, "hold_for": 2}
-            made = ul.sort_portfolios(table, {"size": "size", "value": self.value}, weights="size", **options)
-            want = ul.sort_portfolios(
-                self.r[sorted(self.r)], self.by, weights=self.market(), **options
-            )  # the file's order
-            np.testing.assert_array_equal(made.to_pandas(), want.to_pandas())
-            self.assertEqual(
-                made.membership.to_numpy().tolist(), want.membership[made.membership.columns].to_numpy().tolist()
-            )
+            names, gone = sorted(self.r), pd.DataFrame({"asset": [self.r.columns[3]], "return": [-0.4]})
+            left = self.r[gone["asset"][0]].last_valid_index()
+            members = pd.DataFrame({"asset": names[2:], "entry": "2010-05-01", "exit": ""})
+            rules = {"groups": {"size": 2, "value": 3}, "universe": members, "min_assets": 2,
+                     "exclude": {"a wish": [names[5]]}, "delisting_returns": gone.assign(date=left.end_time.date())}  # fmt: skip
+            for times, holding in itertools.product((5, 10**9), ({"hold_for": 2}, {})):  # in memory, and not
+                columns = {"size": "size", "value": self.value if times == 5 else "value"}
+                with mock.patch.object(block_estimates, "_ARRAYS_OF_SORT", times):
+                    made = ul.sort_portfolios(table, columns, weights="size", **rules, **holding)
+                want = ul.sort_portfolios(self.r[names], self.by, weights=self.market(), **rules, **holding)
+                self.assertEqual(made.basis, want.basis)
+                for part in (
+                    "returns",
+                    "counts",
+                    "turnover",
+                    "breakpoints",
+                    "averages",
+                    "membership",
+                    "left_out",
+                ):
+                    got, other = (getattr(one, part) for one in (made, want))
+                    if part == "returns":
+                        got, other = got.to_pandas(), other.to_pandas()
+                    pd.testing.assert_frame_equal(got, other, check_exact=True)
+                pd.testing.assert_frame_equal(made.weights("2011-03"), want.weights("2011-03"), check_exact=True)
+                base = made._asset_returns
+                while isinstance(base.base, np.ndarray):
+                    base = base.base
+                self.assertEqual(isinstance(base.base, memoryview), times != 5)
             with self.assertRaisesRegex(ul.UltrumError, "max_memory"):
                 ul.sort_portfolios(dataclasses.replace(table, max_memory=1_000_000), {"size": "size"})
 

@@ -318,23 +318,8 @@ class Kept(Scratch):
 
     def test_a_cell_of_each_file(self):
         base = self.outcome(BASE, "kept", keep=True)
-        unread = {
-            "members",
-            "gone",
-            "forecasts",
-            "forecasts_2",
-            "past",
-            "prices_2",
-            "factors_2",
-            "fx_2",
-            "orn",
-            "dividends_2",
-            "companies_2",
-            "accounts_2",
-            "late",
-        }
         most = int(os.environ.get("ULTRUM_KEYS", "8")) // 4
-        read = [name for name in self.tables if name not in unread]
+        read = [name for name in self.tables if f"here:{name}.csv" in str(BASE)]
         first = dt.date.today().toordinal() * most % len(read)
         for name in itertools.islice(itertools.cycle(read), first, first + min(most, len(read))):
             table = self.tables[name]

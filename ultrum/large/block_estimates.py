@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import math
+import mmap
+import os
+import tempfile
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Final, Generic, TypeVar
+from typing import Any, Final, Generic, Literal, TypeVar
 
 import numpy as np
 import pandas as pd
 import pyarrow as pa
 
+from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import DAY, Array, Dates, Floats, Ints
-from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
-from ultrum.core.portfolios.sorted_portfolios import sort_portfolios as sort_in_memory
+from ultrum.core.portfolios.breakpoints_and_holdings import ROWS_AT_ONCE, Storage
+from ultrum.core.portfolios.formation import Rules, groups_of, total_returns
+from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios, sort_by_rules
 from ultrum.core.presentation import quantity
 from ultrum.core.pricing.cross_sections import Blocks, Exposure, Work, sections_of
 from ultrum.core.pricing.factor_betas_and_shrinkage import chosen_factors
@@ -41,7 +47,7 @@ from ultrum.core.time.index_frequency_and_gaps import (
 )
 from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.errors import EstimationError, TableError, warn_user
-from ultrum.large.long_files import Block, LongWriter, bytes_of, ends_of, facts_of, names_at, rows_of
+from ultrum.large.long_files import BASE, Block, LongWriter, bytes_of, ends_of, facts_of, names_at, rows_of
 from ultrum.large.long_panel import LongPanel
 from ultrum.large.long_table import (
     WIDE_BLOCK,
@@ -461,52 +467,120 @@ def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
     return first, last
 
 
+class DiskStorage(Storage):
+    """Arrays in temporary files without names, whose space is free again when the arrays are."""
+
+    def __init__(self) -> None:
+        self._maps: list[mmap.mmap] = []
+
+    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
+        """An array of a shape and kind, filled with a number.
+
+        Raises
+        ------
+        TableError
+            If the disk has not enough space.
+        """
+        count, size = math.prod(shape), max(1, math.prod(shape) * np.dtype(kind).itemsize)
+        with tempfile.TemporaryFile(prefix="ultrum-") as file:
+            try:
+                reserve = getattr(os, "posix_fallocate", None)  # a full disk is found now, not when it is written
+                file.truncate(size) if reserve is None else reserve(file.fileno(), 0, size)
+                space = mmap.mmap(file.fileno(), size)
+            except OSError as error:
+                raise TableError(
+                    f"sort_portfolios: {size / 1e9:.1f} GB do not fit into the temporary folder "
+                    f"{tempfile.gettempdir()}: {error.strerror}.",
+                    fix="Set the environment variable TMPDIR to a folder with more space.",
+                ) from error
+        self._maps.append(space)
+        array: Array = np.frombuffer(space, kind, count).reshape(shape)
+        for first in range(0, shape[0] if fill != 0 else 0, ROWS_AT_ONCE):
+            array[first : first + ROWS_AT_ONCE] = fill
+            self.release()
+        return array
+
+    def release(self) -> None:
+        """Give back the memory of all pages, which are on disk."""
+        for space in self._maps if hasattr(mmap, "MADV_DONTNEED") else ():
+            space.madvise(mmap.MADV_DONTNEED)
+
+
+@validate_arguments
 def sort_portfolios(
     table: LongTable,
     *,
     characteristics: Mapping[str, str | SeriesTable | pd.DataFrame],
-    weights: str | SeriesTable | pd.DataFrame = "equal",
-    prices: str | SeriesTable | pd.DataFrame | None = None,
+    groups: int | Sequence[float] | Mapping[str, int | Sequence[float]],
+    cutoffs: Mapping[str, Sequence[float]] | None,
+    order: Literal["independent", "dependent"],
+    weights: str | SeriesTable | pd.DataFrame,
+    prices: str | SeriesTable | pd.DataFrame | None,
+    rebalance: bool,
     **rules: Any,
 ) -> SortedPortfolios:
     """Portfolios of returns on disk; characteristics, weights and prices can be columns of the same files.
 
-    Every column that the sort uses is read once, in blocks, into an array of all periods and assets, since a
-    formation compares all assets.
+    Every column that the sort uses is read once, in blocks of assets. A formation compares all assets, so the
+    columns are laid out by period: in memory where that is allowed, otherwise in temporary files.
     """
-    given = [*characteristics.values(), weights, prices]
-    columns = [one for one in given if isinstance(one, str) and one != "equal"]
-    numbers = len(table.calendar) * len(table.assets)
-    needs = 8 * numbers * (2 * len(columns) + _ARRAYS_OF_SORT) + wide_needs(table)
-    if needs > bytes_of(table.max_memory):
-        raise TableError(
-            f"sort_portfolios: {len(table.calendar):,} periods of {len(table.assets):,} assets need up to "
-            f"{needs / 1e9:.1f} GB, more than max_memory={table.max_memory}.",
-            fix="Set a larger max_memory, or sort a part of the periods.",
-        )
+    storage = _storage_for(table, [*characteristics.values(), weights, prices])
 
     def _whole(one: str | SeriesTable | pd.DataFrame) -> SeriesTable | pd.DataFrame:
-        return _array_of(table, one) if isinstance(one, str) else one
+        return _laid_out(table, one, storage) if isinstance(one, str) else one
 
-    return sort_in_memory(
-        _array_of(table, table.value),
-        {name: _whole(one) for name, one in characteristics.items()},
-        weights="equal" if isinstance(weights, str) and weights == "equal" else _whole(weights),
-        prices=None if prices is None else _whole(prices),
-        **rules,
+    measured = {name: _whole(one) for name, one in characteristics.items()}
+    return sort_by_rules(
+        total_returns(_laid_out(table, table.value, storage)),
+        measured,
+        groups_of(measured, groups, cutoffs),
+        Rules(
+            weights=None if isinstance(weights, str) and weights == "equal" else _whole(weights),
+            prices=None if prices is None else _whole(prices),
+            dependent=order == "dependent",
+            **rules,
+        ),
+        rebalance,
+        storage,
     )
 
 
 _ARRAYS_OF_SORT: Final = 5  # returns, a copy of them by row, masks, and portfolios
+_ARRAYS_OF_ROWS: Final = 16  # of a block of rows
 
 
-def _array_of(table: LongTable, value: str) -> SeriesTable:
-    """A column of all assets in memory, read in blocks."""
+def _storage_for(table: LongTable, given: Sequence[object]) -> Storage:
+    """Memory if all periods and assets fit into it, else disk.
+
+    Raises
+    ------
+    TableError
+        If a block of assets or of rows, and the tables given in memory, need more.
+    """
+    columns = sum(isinstance(one, str) and one != "equal" for one in given)
+    tables = sum(isinstance(one, SeriesTable | pd.DataFrame) for one in given)
+    assets, allowed = len(table.assets), bytes_of(table.max_memory) - BASE
+    cells = 8 * len(table.calendar) * assets
+    if cells * (2 * (columns + tables) + _ARRAYS_OF_SORT) + wide_needs(table) <= allowed:
+        return Storage()
+    needs = max(wide_needs(table), 8 * ROWS_AT_ONCE * assets * (_ARRAYS_OF_ROWS + columns)) + 2 * tables * cells
+    if needs > allowed:
+        raise TableError(
+            f"sort_portfolios: {len(table.calendar):,} periods of {assets:,} assets need {needs / 1e9:.1f} GB "
+            f"beside the program, more than max_memory={table.max_memory} leaves.",
+            fix="Set a larger max_memory, or give columns of the files in place of tables in memory.",
+        )
+    return DiskStorage()
+
+
+def _laid_out(table: LongTable, value: str, storage: Storage) -> SeriesTable:
+    """A column of all assets by period, read in blocks."""
     facts = table.facts if value == table.value else {}
     column = replace(table, value=value, facts=facts)
-    block, at, metadata = np.empty((len(table.calendar), len(table.assets))), 0, list[Metadata]()
+    block, at, metadata = storage.new((len(table.calendar), len(table.assets)), float, 0.0), 0, list[Metadata]()
     for part in through_blocks(column, column.layout.table, column.blocks(WIDE_BLOCK), wide_needs(column)):
         block[:, at : at + len(part.names)] = part.block
         at += len(part.names)
         metadata += part.metadata
+        storage.release()
     return SeriesTable.from_arrays(block, table.calendar, metadata)

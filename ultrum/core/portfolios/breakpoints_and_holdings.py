@@ -6,12 +6,12 @@ import functools
 import itertools
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
 
-from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.array_types import Array, Bools, Floats, Ints
 from ultrum.errors import EstimationError, count_parts
 
 
@@ -155,6 +155,17 @@ _STRIP: Final = 128  # columns
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
 
 
+class Storage:
+    """Where arrays of all periods and assets are: in memory, unless a subclass puts them elsewhere."""
+
+    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
+        """An array of a shape and kind, filled with a number."""
+        return np.full(shape, fill, dtype=kind)
+
+    def release(self) -> None:
+        """Called after each block of rows, which is not needed soon."""
+
+
 @dataclass(frozen=True)
 class Assignments:
     """Assets that were assigned to portfolios.
@@ -167,21 +178,25 @@ class Assignments:
         Portfolio of each asset, −1 for none.
     weights : ndarray, shape (F, N)
         At formation; they sum to one in each portfolio.
+    formed : ndarray of bool, shape (F,)
+        Whether any asset is in a portfolio.
     """
 
     rows: Ints
     last: Ints
     codes: Ints
     weights: Floats
+    formed: Bools
 
     def since(self, start: int) -> Assignments:
         """The same with rows counted from a later one."""
-        return Assignments(self.rows - start, self.last - start, self.codes, self.weights)
+        return replace(self, rows=self.rows - start, last=self.last - start)
 
     def held_in(self, row: int) -> Assignments:
         """Formations whose portfolios are held in a period."""
         part = (self.rows < row) & (row <= self.last)
-        return Assignments(self.rows[part], self.last[part], self.codes[part], self.weights[part])
+        held = replace(self, rows=self.rows[part], last=self.last[part], formed=self.formed[part])
+        return replace(held, codes=self.codes[part], weights=self.weights[part])
 
     @property
     def are_single(self) -> bool:
@@ -385,10 +400,13 @@ class History:
     lost: Ints
 
 
-def history(returns: Floats, assigned: Assignments, count: int, *, rebalance: bool = False) -> History:
+def history(
+    returns: Floats, assigned: Assignments, count: int, *, rebalance: bool = False, storage: Storage | None = None
+) -> History:
     """Returns, turnover and numbers of assets of all periods."""
+    storage = storage or Storage()
     if assigned.are_single:
-        return _single_periods(returns, assigned, count)
+        return _single_periods(returns, assigned, count, storage)
     shape = (len(returns), count)
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
@@ -400,10 +418,12 @@ def history(returns: Floats, assigned: Assignments, count: int, *, rebalance: bo
         turnover[row] = np.where(held.counts > 0, held.turnover, np.nan)
         if len(held.lost):
             lost.append(np.column_stack([np.full(len(held.lost), row), held.lost]))
+        if row % ROWS_AT_ONCE == 0:
+            storage.release()
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 
-def _single_periods(returns: Floats, assigned: Assignments, count: int) -> History:
+def _single_periods(returns: Floats, assigned: Assignments, count: int, storage: Storage) -> History:
     """The same where portfolios are formed again for each period, many periods at a time."""
     shape = (len(returns), count)
     earned, turnover = np.full((2, *shape), np.nan)
@@ -444,6 +464,7 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int) -> Histo
         turnover[rows] = np.where(counts > 0, 0.5 * changes, np.nan)
         numbers[rows] = counts
         code_before, weight_before, row_before = code[-1:], drifted[-1:], int(rows[-1])
+        storage.release()
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 

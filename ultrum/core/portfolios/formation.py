@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -15,6 +15,7 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     ROWS_AT_ONCE,
     Assignments,
     Groups,
+    Storage,
     as_slice,
     assign,
     bins_of,
@@ -51,22 +52,23 @@ _NOT_A_MEMBER, _EXCLUDED, _NO_PRICE, _LOW_PRICE, _NO_WEIGHT, _SMALL, _NO_POINTS 
 class Reasons:
     """Why assets are left out: the place of a reason for each row and asset, 0 where it is used."""
 
-    def __init__(self, shape: tuple[int, int]) -> None:
-        self.places = np.zeros(shape, dtype=np.int16)
-        self.words = [""]
+    def __init__(self, shape: tuple[int, int], words: Iterable[str], storage: Storage) -> None:
+        self.places = storage.new(shape, np.int16, 0)
+        self.words = list(dict.fromkeys(["", *words]))
 
     def leave_out(self, where: Bools, reason: str, rows: Ints | slice = slice(None)) -> None:
         """Give a reason to assets that have none yet."""
         if not where.any():
             return
-        if reason not in self.words:
-            self.words.append(reason)
         part = self.places[rows]
         self.places[rows] = np.where(where & (part == 0), np.int16(self.words.index(reason)), part)
 
     def counts(self, rows: Ints) -> dict[str, int]:
         """Number of assets by reason at some rows."""
-        numbers = np.bincount(self.places[rows].ravel(), minlength=len(self.words))
+        numbers = np.zeros(len(self.words), dtype=np.int64)
+        for first in range(0, len(rows), ROWS_AT_ONCE):
+            places = self.places[as_slice(rows[first : first + ROWS_AT_ONCE])]
+            numbers += np.bincount(places.ravel(), minlength=len(self.words))
         return {word: int(number) for word, number in zip(self.words, numbers, strict=True) if number}
 
 
@@ -145,7 +147,7 @@ class Formations:
 
 
 def form_portfolios(
-    table: SeriesTable, characteristics: Characteristics, plan: Sequence[Groups], rules: Rules
+    table: SeriesTable, characteristics: Characteristics, plan: Sequence[Groups], rules: Rules, storage: Storage
 ) -> Formations:
     """Assign the assets of every formation to portfolios.
 
@@ -156,17 +158,16 @@ def form_portfolios(
     """
     calendar = Calendar.of(table)
     market = None if rules.weights is None else _table_of("weights", rules.weights, table, money=True)
-    returns, delisted = _with_delistings(calendar.lay(table), table, calendar, rules.delisting_returns)
+    returns, delisted = _with_delistings(calendar.lay(table), table, calendar, rules.delisting_returns, storage)
     tables = [_table_of(name, given, table) for name, given in characteristics.items()]
     measured = [calendar.lay(one, table.names) for one in tables]
     rows, last = _schedule(calendar, table.frequency, rules.formation, rules.hold_for)
     amounts = None if market is None else calendar.lay(market, table.names)
-    usable, reasons = _eligible(
-        calendar, table, dict(zip(characteristics, measured, strict=True)), amounts, rules
-    )
+    by_name = dict(zip(characteristics, measured, strict=True))
+    reasons = _reasons(calendar, table, by_name, amounts, rules, storage)
     subset = _setting_breakpoints(rules.breakpoints_from, calendar, table)
-    assigned, points, averages = _form(measured, usable, reasons, subset, plan, rows, last, amounts, rules)
-    formed = rows[(assigned.codes >= 0).any(axis=1)]
+    assigned, points, averages = _form(measured, reasons, subset, plan, rows, last, amounts, rules, storage)
+    formed = rows[assigned.formed]
     if not len(formed) or formed[0] == len(returns) - 1:
         counts = "; ".join(f"{word}: {number:,}" for word, number in reasons.counts(rows).items() if word)
         raise EstimationError(
@@ -294,7 +295,7 @@ def _table_of(
 
 
 def _with_delistings(
-    block: Floats, table: SeriesTable, calendar: Calendar, given: pd.DataFrame | None
+    block: Floats, table: SeriesTable, calendar: Calendar, given: pd.DataFrame | None, storage: Storage
 ) -> tuple[Floats, int]:
     """Returns with those of delistings, and how many there are."""
     if given is None:
@@ -320,12 +321,17 @@ def _with_delistings(
     if outside.any():
         late = given.loc[outside, "asset"].iloc[0]
         raise AlignmentError(f"delisting_returns: the date of {late} is outside the returns.")
-    after = np.arange(len(block))[:, None] > rows
-    later = np.flatnonzero((np.isfinite(block[:, columns]) & after).any(axis=0))
+    changed, traded = storage.new((len(block), len(table.names)), float, np.nan), np.zeros(len(rows), dtype=bool)
+    for first in range(0, len(block), ROWS_AT_ONCE):
+        part = block[first : first + ROWS_AT_ONCE]
+        changed[first : first + len(part)] = part
+        after = np.arange(first, first + len(part))[:, None] > rows
+        traded |= (np.isfinite(part[:, columns]) & after).any(axis=0)
+        storage.release()
+    later = np.flatnonzero(traded)
     if len(later):
         first = given["asset"].iloc[later[0]]
         raise AlignmentError(f"delisting_returns: {first} has returns after its delisting. Correct the date.")
-    changed = block.copy()
     before = np.where(np.isfinite(block[rows, columns]), block[rows, columns], 0.0)
     changed[rows, columns] = (1.0 + before) * (1.0 + values) - 1.0
     return changed, len(columns)
@@ -371,50 +377,84 @@ def _schedule(
     return formed, np.minimum(formed + length, len(ordinals) - 1)
 
 
-def _eligible(
-    calendar: Calendar, table: SeriesTable, measured: Mapping[str, Floats], amounts: Floats | None, rules: Rules
-) -> tuple[Bools, Reasons]:
-    """Which assets can be sorted at the end of each row, and the reason for each of the others."""
+def _reasons(
+    calendar: Calendar,
+    table: SeriesTable,
+    measured: Mapping[str, Floats],
+    amounts: Floats | None,
+    rules: Rules,
+    storage: Storage,
+) -> Reasons:
+    """Why assets cannot be sorted at the end of each row, by blocks of rows; no reason for those that can."""
+    excluded = {f"{_EXCLUDED}: {r}": _excluded(r, assets, table) for r, assets in (rules.exclude or {}).items()}
+    words = (_NOT_A_MEMBER, *excluded, _NO_PRICE, _LOW_PRICE, *(f"no {n}" for n in measured), _NO_WEIGHT)
     shape = (len(calendar.ordinals), len(table.names))
-    why = Reasons(shape)
-    if rules.universe is not None:
-        why.leave_out(~_members(rules.universe, calendar.last_days, table.names), _NOT_A_MEMBER)
-    for reason, assets in (rules.exclude or {}).items():
-        if isinstance(assets, str) or not isinstance(assets, Sequence):
-            raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
-        unknown = [name for name in assets if name not in table.names]
-        if unknown:
-            raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
-        why.leave_out(np.broadcast_to(np.isin(table.names, list(assets)), shape), f"{_EXCLUDED}: {reason}")
-    if rules.prices is not None and rules.min_price is not None:
-        levels = calendar.lay(_table_of("prices", rules.prices, table), table.names)
-        why.leave_out(~np.isfinite(levels), _NO_PRICE)
-        why.leave_out(levels < rules.min_price, _LOW_PRICE)
-    for name, values in measured.items():
-        why.leave_out(~np.isfinite(values), f"no {name}")
-    if amounts is not None:
-        why.leave_out(~(np.isfinite(amounts) & (amounts > 0.0)), _NO_WEIGHT)
-    return why.places == 0, why
+    why = Reasons(shape, (*words, _NO_POINTS, _SMALL), storage)
+    priced = None if rules.prices is None else _table_of("prices", rules.prices, table)
+    levels = None if priced is None else calendar.lay(priced, table.names)
+    days = calendar.last_days
+    members = None if rules.universe is None else _members(rules.universe, table.names)
+    for first in range(0, len(days), ROWS_AT_ONCE):
+        rows = slice(first, min(first + ROWS_AT_ONCE, len(days)))
+        if members is not None:
+            why.leave_out(~_are_members(members, days[rows], len(table.names)), _NOT_A_MEMBER, rows)
+        for reason, columns in excluded.items():
+            why.leave_out(np.broadcast_to(columns, why.places[rows].shape), reason, rows)
+        if levels is not None and rules.min_price is not None:
+            why.leave_out(~np.isfinite(levels[rows]), _NO_PRICE, rows)
+            why.leave_out(levels[rows] < rules.min_price, _LOW_PRICE, rows)
+        for name, values in measured.items():
+            why.leave_out(~np.isfinite(values[rows]), f"no {name}", rows)
+        if amounts is not None:
+            why.leave_out(~(np.isfinite(amounts[rows]) & (amounts[rows] > 0.0)), _NO_WEIGHT, rows)
+        storage.release()
+    return why
 
 
-def _members(universe: pd.DataFrame, days: Dates, names: Sequence[str]) -> Bools:
-    """Whether each asset is a member on each day."""
+def _excluded(reason: str, assets: Sequence[str], table: SeriesTable) -> Bools:
+    """Which assets are left out for a reason of the user."""
+    if isinstance(assets, str) or not isinstance(assets, Sequence):
+        raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
+    unknown = [name for name in assets if name not in table.names]
+    if unknown:
+        raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
+    return np.isin(table.names, list(assets))
+
+
+def _members(universe: pd.DataFrame, names: Sequence[str]) -> tuple[Ints, Dates, Dates]:
+    """Column, entry and exit of each membership, by column; a day is missing where it has no bound."""
     _need_columns("universe", universe, ("asset", "entry", "exit"))
     place = {name: column for column, name in enumerate(names)}
-    inside = np.zeros((len(days), len(names)), dtype=bool)
     entry, leave = (
         np.asarray(
             days_in(universe[side].mask(universe[side].astype(str).str.strip() == "", None), side, missing=True)
         )
         for side in ("entry", "exit")
     )
-    for asset, first, last in zip(universe["asset"].astype(str), entry, leave, strict=True):
-        if first > last:  # false where one is missing
-            raise AlignmentError(f"universe: {asset} leaves on {last}, before it enters on {first}.")
-        if asset in place:
-            since = np.isnat(first) | (days >= first)
-            inside[:, place[asset]] |= since & (np.isnat(last) | (days <= last))
-    return inside
+    assets = universe["asset"].astype(str)
+    wrong = np.flatnonzero(entry > leave)  # false where one is missing
+    if len(wrong):
+        first = wrong[0]
+        raise AlignmentError(
+            f"universe: {assets.iloc[first]} leaves on {leave[first]}, before it enters on {entry[first]}."
+        )
+    columns = np.array([place.get(asset, -1) for asset in assets], dtype=np.int64)
+    order = np.argsort(columns, kind="stable")[(columns < 0).sum() :]
+    return columns[order], entry[order], leave[order]
+
+
+def _are_members(members: tuple[Ints, Dates, Dates], days: Dates, count: int) -> Bools:
+    """Whether each asset is a member on each day, (R, N)."""
+    columns, entry, leave = members
+    inside = np.zeros((count, len(days)), dtype=bool)
+    if not len(columns):
+        return inside.T
+    within = (np.isnat(entry)[:, None] | (days >= entry[:, None])) & (
+        np.isnat(leave)[:, None] | (days <= leave[:, None])
+    )
+    first = np.flatnonzero(np.diff(columns, prepend=-1))
+    inside[columns[first]] = np.logical_or.reduceat(within, first)  # an asset may come back
+    return inside.T
 
 
 def _setting_breakpoints(
@@ -436,7 +476,6 @@ def _setting_breakpoints(
 
 def _form(
     measured: Sequence[Floats],
-    usable: Bools,
     why: Reasons,
     subset: Bools | None,
     plan: Sequence[Groups],
@@ -444,10 +483,12 @@ def _form(
     last: Ints,
     amounts: Floats | None,
     rules: Rules,
+    storage: Storage,
 ) -> tuple[Assignments, list[Floats], list[Floats]]:
     """Portfolios and weights, breakpoints, and mean characteristics (F, P), by blocks of formations."""
-    count, shape = portfolio_count(plan), (len(formed), usable.shape[1])
-    codes, weights = np.full(shape, -1, dtype=np.int64), np.zeros(shape)
+    count, shape = portfolio_count(plan), (len(formed), why.places.shape[1])
+    codes, weights = storage.new(shape, np.int32, -1), storage.new(shape, float, 0.0)
+    filled = np.zeros(len(formed), dtype=bool)
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
     points: list[list[Floats]] = [[] for _ in plan]
     for first in range(0, len(formed), ROWS_AT_ONCE):
@@ -455,7 +496,7 @@ def _form(
         rows = formed[part]
         taken = as_slice(rows)
         values = [one[taken] for one in measured]
-        there = usable[taken]
+        there = why.places[taken] == 0
         code, breaks = assign(values, there, None if subset is None else subset[taken], plan, rules.dependent)
         why.leave_out(there & (code < 0), _NO_POINTS, rows)
         bins = bins_of(code, count)
@@ -470,9 +511,10 @@ def _form(
             points[place].append(breaks[place])
             sums = sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
-        codes[part] = code
+        codes[part], filled[part] = code, (code >= 0).any(axis=1)
         weights[part] = _weights(code, bins, None if amounts is None else amounts[taken], count, rules.cap)
-    return Assignments(formed, last, codes, weights), [np.concatenate(one) for one in points], averages
+        storage.release()
+    return Assignments(formed, last, codes, weights, filled), [np.concatenate(one) for one in points], averages
 
 
 def _weights(code: Ints, bins: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:

@@ -19,6 +19,8 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     Assignments,
     Groups,
     History,
+    Storage,
+    as_slice,
     dense,
     history,
     hold,
@@ -311,8 +313,21 @@ def sort_portfolios(
         min_assets,
         order == "dependent",
     )
-    formations = form_portfolios(table, characteristics, plan, rules)
-    held = history(formations.returns, formations.assigned, portfolio_count(plan), rebalance=rebalance)
+    return sort_by_rules(table, characteristics, plan, rules, rebalance, Storage())
+
+
+def sort_by_rules(
+    table: SeriesTable,
+    characteristics: Characteristics,
+    plan: Sequence[Groups],
+    rules: Rules,
+    rebalance: bool,
+    storage: Storage,
+) -> SortedPortfolios:
+    """A sort of total returns with its arrays in memory or elsewhere."""
+    formations = form_portfolios(table, characteristics, plan, rules, storage)
+    count = portfolio_count(plan)
+    held = history(formations.returns, formations.assigned, count, rebalance=rebalance, storage=storage)
     words = _words(plan, rules, rebalance, table, formations, len(held.lost), characteristics)
     return _result(table, plan, formations, held, rebalance, words)
 
@@ -323,7 +338,7 @@ def _result(
     """Labelled returns, weights and records of a sort."""
     names = _portfolio_names(plan)
     rows = made.assigned.rows
-    start = int(rows[(made.assigned.codes >= 0).any(axis=1)][0]) + 1
+    start = int(rows[made.assigned.formed][0]) + 1
     index, formations = made.index[start:], made.index[rows]
     averages = {
         one.name: pd.DataFrame(values, formations, names) for one, values in zip(plan, made.averages, strict=True)
@@ -345,7 +360,7 @@ def _result(
         formations=formations,
         sold=pd.DataFrame(sold),
         basis=basis,
-        _reasons=(made.reasons.places[rows], made.reasons.words),
+        _reasons=(made.reasons.places[as_slice(rows)], made.reasons.words),
         _asset_returns=made.returns[start:],
         _assigned=made.assigned.since(start),
         _assets=tuple(table.names),

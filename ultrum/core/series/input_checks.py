@@ -26,7 +26,7 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
     """Refuse series without a value."""
     for x in series:
         table = x.as_table() if isinstance(x, TimeSeries) else x
-        if not np.isfinite(table.block).any():
+        if np.isnan(np.fmax.reduce(table.block, axis=None, initial=np.nan)):
             raise AlignmentError(
                 f"{doing}: {name_list(table.names)} {'have' if len(table) > 1 else 'has'} no values."
             )
