@@ -5,13 +5,14 @@ from __future__ import annotations
 import functools
 import itertools
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Final, TypeVar
 
 import numpy as np
 
 from ultrum.core.array_types import Array, Bools, Floats, Ints
+from ultrum.core.executors import each_block
 from ultrum.errors import EstimationError, count_parts
 
 
@@ -151,8 +152,16 @@ def assign(
     return code, points
 
 
+T = TypeVar("T")
 _STRIP: Final = 128  # columns
+_MANY_CELLS: Final = 1 << 18
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
+
+
+def over_blocks(job: Callable[[int], T], rows: int, cells: int) -> Iterator[T]:
+    """Results of a job for the first row of each block, in order; on all cores where the data are large."""
+    starts = range(0, rows, ROWS_AT_ONCE)
+    return map(job, starts) if cells < _MANY_CELLS else each_block(job, starts)
 
 
 class Storage:
@@ -428,18 +437,18 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
     shape = (len(returns), count)
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
-    lost = [np.empty((0, 3), dtype=np.int64)]
     held = np.flatnonzero((assigned.rows < len(returns) - 1) & (assigned.last > assigned.rows))
-    code_before, weight_before = np.full((1, returns.shape[1]), -1), np.zeros((1, returns.shape[1]))
-    row_before = -1
-    for first in range(0, len(held), ROWS_AT_ONCE):
-        part = held[first : first + ROWS_AT_ONCE]
+
+    def _block(first: int) -> Ints:
+        """Fill in the periods of a block; rows, portfolios and columns of assets without a return."""
+        early = min(first, 1)  # the period before is computed again for what it leaves
+        part = held[first - early : first + ROWS_AT_ONCE]
         rows = assigned.rows[part] + 1
         code, weights = assigned.codes[as_slice(part)], assigned.weights[as_slice(part)]
         gain = returns[as_slice(rows)]
         missing = ~np.isfinite(gain)
-        gone = np.argwhere(missing & (code >= 0))
-        lost.append(np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]]))
+        gone = np.argwhere((missing & (code >= 0))[early:])
+        gone[:, 0] += early
         weights, gain = np.where(missing, 0.0, weights), np.where(missing, 0.0, gain)
         bins = bins_of(code, count)
         invested = sums_by_portfolio(bins, weights, count)
@@ -452,18 +461,24 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         drifted += 1.0
         drifted *= share
         drifted /= of_its_portfolio(growth, bins)
-        old_code, old_weight = np.vstack([code_before, code[:-1]]), np.vstack([weight_before, drifted[:-1]])
-        old_weight[rows != np.append(row_before, rows[:-1]) + 1] = 0.0  # nothing was held in between
+        old_code, old_weight = np.roll(code, 1, axis=0), np.roll(drifted, 1, axis=0)
+        old_weight[0] = 0.0
+        old_weight[1:][np.diff(rows) != 1] = 0.0  # nothing was held in between
         same = old_code == code
         kept = np.where(same, old_weight, 0.0)
         old_weight -= kept  # what is sold altogether
         kept -= share
         changes = sums_by_portfolio(bins, np.abs(kept, out=kept), count)
         changes += sums_by_portfolio(bins_of(old_code, count), old_weight, count)
-        earned[rows] = np.where(counts > 0, mean, np.nan)
-        turnover[rows] = np.where(counts > 0, 0.5 * changes, np.nan)
-        numbers[rows] = counts
-        code_before, weight_before, row_before = code[-1:], drifted[-1:], int(rows[-1])
+        own = rows[early:]
+        earned[own] = np.where(counts > 0, mean, np.nan)[early:]
+        turnover[own] = np.where(counts > 0, 0.5 * changes, np.nan)[early:]
+        numbers[own] = counts[early:]
+        return np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]])
+
+    lost = [np.empty((0, 3), dtype=np.int64)]
+    for one in over_blocks(_block, len(held), returns.size):
+        lost.append(one)
         storage.release()
     return History(earned, turnover, numbers, np.concatenate(lost))
 

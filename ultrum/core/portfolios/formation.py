@@ -22,6 +22,7 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     by_row,
     cap_weights,
     of_its_portfolio,
+    over_blocks,
     portfolio_count,
     sums_by_portfolio,
 )
@@ -490,8 +491,9 @@ def _form(
     codes, weights = storage.new(shape, np.int32, -1), storage.new(shape, float, 0.0)
     filled = np.zeros(len(formed), dtype=bool)
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
-    points: list[list[Floats]] = [[] for _ in plan]
-    for first in range(0, len(formed), ROWS_AT_ONCE):
+
+    def _block(first: int) -> list[Floats]:
+        """Fill in a block of formations; its breakpoints."""
         part = slice(first, first + ROWS_AT_ONCE)
         rows = formed[part]
         taken = as_slice(rows)
@@ -507,14 +509,19 @@ def _form(
             code = np.where(small, -1, code)
             bins = bins_of(code, count)
             sizes = sums_by_portfolio(bins, None, count)
-        for place, (average, value) in enumerate(zip(averages, values, strict=True)):
-            points[place].append(breaks[place])
+        for average, value in zip(averages, values, strict=True):
             sums = sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
         codes[part], filled[part] = code, (code >= 0).any(axis=1)
         weights[part] = _weights(code, bins, None if amounts is None else amounts[taken], count, rules.cap)
+        return breaks
+
+    points = []
+    for breaks in over_blocks(_block, len(formed), codes.size):
+        points.append(breaks)
         storage.release()
-    return Assignments(formed, last, codes, weights, filled), [np.concatenate(one) for one in points], averages
+    joined = [np.concatenate(one) for one in zip(*points, strict=True)]
+    return Assignments(formed, last, codes, weights, filled), joined, averages
 
 
 def _weights(code: Ints, bins: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
