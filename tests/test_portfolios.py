@@ -262,6 +262,12 @@ class AgainstASlowComputation(unittest.TestCase):
             last = str(part.returns.index[-1])
             pd.testing.assert_frame_equal(part.weights(last), whole.weights(last))
 
+    def test_two_hundred_groups_have_their_assets_in_order(self):
+        score = pd.DataFrame([np.arange(1000.0)] * 3, months(3)).rename(columns="A{}".format)
+        made = ul.sort_portfolios(score * 1e-5, {"s": score}, groups=200)
+        self.assertEqual(set(made.counts.to_numpy().ravel()), {5})
+        np.testing.assert_allclose(made.averages["s"].iloc[0], np.arange(2.0, 1000.0, 5.0))
+
     def test_every_asset_is_used_or_left_out_with_a_reason(self):
         made = ul.sort_portfolios(self.r, self.by, groups=3, min_assets=2)
         used = int((made.membership != "").to_numpy().sum())

@@ -134,7 +134,7 @@ def assign(
     parents = 1
     for value, each in zip(values, groups, strict=True):
         rows = []
-        group = np.zeros(value.shape, dtype=np.int8)
+        group = np.zeros(value.shape, dtype=np.int8 if each.count <= 128 else np.int32)
         for parent in range(parents if dependent else 1):
             inside = (code == parent) if dependent else usable
             breaks = each.breakpoints(value, inside if subset is None else inside & subset)
