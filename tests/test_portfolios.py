@@ -268,6 +268,14 @@ class AgainstASlowComputation(unittest.TestCase):
         self.assertEqual(set(made.counts.to_numpy().ravel()), {5})
         np.testing.assert_allclose(made.averages["s"].iloc[0], np.arange(2.0, 1000.0, 5.0))
 
+    def test_portfolios_that_cannot_have_assets(self):
+        with self.assertWarnsRegex(ul.DataWarning, "assets in size 2, size 3 "):
+            made = ul.sort_portfolios(self.r, {"size": self.size * 0 + 1.0}, groups=3)
+        self.assertIn("portfolios without assets: 60 of 90;", made.basis)
+        for groups, words in ((19, "19 portfolios of 18 assets"), (10**7, "at most 1,000")):
+            with self.refused(EstimationError, words):
+                ul.sort_portfolios(self.r, self.by if groups < 19 else {"size": self.size}, groups=groups)
+
     def test_every_asset_is_used_or_left_out_with_a_reason(self):
         made = ul.sort_portfolios(self.r, self.by, groups=3, min_assets=2)
         used = int((made.membership != "").to_numpy().sum())

@@ -48,6 +48,8 @@ class Groups:
                 raise EstimationError(
                     f"groups: {name} has {given}.", fix="Use 2 or more groups, or breakpoints.", setting="groups"
                 )
+            if given > _MOST_GROUPS:
+                raise EstimationError(f"groups: {name} has {given:,}; at most {_MOST_GROUPS:,} are possible.")
             return cls(name, tuple(k / given for k in range(1, given)))
         if any(isinstance(point, str) for point in given):
             raise EstimationError(f"Breakpoints of {name} are numbers; they are {list(given)}.")
@@ -153,6 +155,7 @@ def assign(
 
 
 T = TypeVar("T")
+_MOST_GROUPS: Final = 1_000
 _STRIP: Final = 128  # columns
 _MANY_CELLS: Final = 1 << 18
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache

@@ -157,6 +157,13 @@ def form_portfolios(
     EstimationError
         If no portfolio can be formed before the last return.
     """
+    count = portfolio_count(plan)
+    if count > len(table.names):
+        raise EstimationError(
+            f"sort_portfolios: {count:,} portfolios of {quantity(len(table.names), 'asset')}.",
+            fix="Use fewer groups.",
+            setting="groups",
+        )
     calendar = Calendar.of(table)
     market = None if rules.weights is None else _table_of("weights", rules.weights, table, money=True)
     returns, delisted = _with_delistings(calendar.lay(table), table, calendar, rules.delisting_returns, storage)

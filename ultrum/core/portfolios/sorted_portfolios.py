@@ -37,7 +37,7 @@ from ultrum.core.portfolios.formation import (
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import SeriesTable
-from ultrum.errors import AlignmentError, name_list
+from ultrum.errors import AlignmentError, name_list, warn_user
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -326,10 +326,25 @@ def sort_by_rules(
 ) -> SortedPortfolios:
     """A sort of total returns with its arrays in memory or elsewhere."""
     formations = form_portfolios(table, characteristics, plan, rules, storage)
+    _warn_of_empty(plan, formations, rules.min_assets)
     count = portfolio_count(plan)
     held = history(formations.returns, formations.assigned, count, rebalance=rebalance, storage=storage)
     words = _words(plan, rules, rebalance, table, formations, len(held.lost), characteristics)
     return _result(table, plan, formations, held, rebalance, words)
+
+
+def _warn_of_empty(plan: Sequence[Groups], made: Formations, min_assets: int) -> None:
+    """Warn of portfolios that no formation fills."""
+    never = np.flatnonzero(np.isnan(made.averages[0]).all(axis=0))
+    if len(never):
+        names = _portfolio_names(plan)
+        few = f", and min_assets is {min_assets}" if min_assets > 1 else ""
+        warn_user(
+            f"sort_portfolios: no formation has assets in {name_list([names[k] for k in never])} (equal values "
+            f"are in one group{few}).",
+            fix="Use fewer groups, or other breakpoints.",
+            setting="groups",
+        )
 
 
 def _result(
@@ -437,6 +452,9 @@ def _words(
         f"{counts.get('', 0):,} used"
         f"{'; left out: ' + listed if listed else ''}",
     ]
+    empty = np.isnan(made.averages[0][made.assigned.formed])
+    if empty.any():
+        parts.append(f"portfolios without assets: {int(empty.sum()):,} of {empty.size:,}")
     if sold:
         parts.append(f"sold for want of a return: {sold:,}")
     if made.delisted:
