@@ -304,7 +304,7 @@ class ForPrint(Scratch):
     def test_texts_are_legible_and_inside_the_picture(self):
         for width, inches in (("column", 3.5), ("page", 7.0), (5.0, 5.0)):
             with ul.figures.print_layout(width, font="DejaVu Serif"):
-                drawings = self.drawings() if isinstance(width, str) else self.drawings()[:4]
+                drawings = self.drawings() if width == "column" else self.drawings()[:6]
                 for draw in drawings:
                     figure = draw().get_figure()
                     self.assertEqual(figure.get_figwidth(), inches)

@@ -82,7 +82,7 @@ class Whole(OnPractice):
 
     def test_only_what_has_changed_is_drawn_and_written(self):
         study, out = (ul.Study.load(demo_study()).with_sources_at(self.service.places), self.folder / "out")
-        few = ["components", "line of fit", "betas", "growth of one"]
+        few = ["components", "betas"]
         study = study.model_copy(update={"report": study.report.model_copy(update={"figures": few})})
 
         def drawn(plan):
@@ -104,6 +104,7 @@ class Whole(OnPractice):
                 mock.patch.object(sys, "executable", program),
                 mock.patch.object(result_files, "pickle", sent),
                 mock.patch.object(result_files, "_core_is_free", return_value=True),
+                mock.patch.object(result_files, "_WORTH_A_PROCESS", 2),
                 mock.patch.object(subprocess, "Popen", side_effect=subprocess.Popen) as started,
             ):
                 write_results(dataclasses.replace(result, store=None), self.folder / "beside")

@@ -4,6 +4,7 @@ import dataclasses
 import io
 import warnings
 import zipfile
+from unittest import mock
 
 import httpx
 import numpy as np
@@ -11,6 +12,7 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
+from ultrum.core.pricing import hierarchical_costs
 from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
 from ultrum.practice import demo_study, statistics_service
 
@@ -210,7 +212,13 @@ class Runs(OnPractice):
         """A study that ends in 2015 gives what the files of 2015 would have given."""
         whole = ul.Study.load(STUDIES / "allowed_return.toml").with_sources_at(self.service.places)
         span = whole.study.model_copy(update={"span": ("2005-01", "2015-06")})
-        quick = {"tests": whole.tests.model_copy(update={"breaks": "chow", "joint_alpha": []}), "two_pass": None}
+        self.enterContext(mock.patch.object(hierarchical_costs, "_BURNED", 1))
+        cost = whole.cost_of_equity.model_copy(update={"draws": 99})
+        quick = {
+            "cost_of_equity": cost,
+            "tests": whole.tests.model_copy(update={"breaks": "chow", "joint_alpha": []}),
+            "two_pass": None,
+        }
         early = whole.model_copy(update={"study": span, **quick})
         cut = {
             "accounts": lambda t: t[t["date"] <= "2015-06-30"],

@@ -31,6 +31,7 @@ LAYOUTS = {
     "nullable floats": lambda f: f.astype("Float64"),
     "object columns": lambda f: f.astype(object),
 }
+SLOW = {"evaluate_betas", "hierarchical_cost_of_equity", "kalman_beta", "time_varying_betas"}  # tried once
 ORDERED = {"composite", "splice", "monotonicity_tests"}  # what is first matters in these
 
 
@@ -71,8 +72,9 @@ class Layouts(unittest.TestCase):
         want = results(raw_frames())
         self.assertGreater(sum(map(len, want.values())), 20_000)
         for layout, lay_out in LAYOUTS.items():
-            got = results({name: lay_out(f) for name, f in raw_frames().items()})
-            for name in want:
+            skip = () if "columns permuted" in layout else SLOW
+            got = results({name: lay_out(f) for name, f in raw_frames().items()}, skip)
+            for name in want.keys() - skip:
                 if "columns" in layout and name in ORDERED:
                     continue
                 both = got[name], want[name]
