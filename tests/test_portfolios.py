@@ -268,6 +268,22 @@ class AgainstASlowComputation(unittest.TestCase):
         self.assertEqual(set(made.counts.to_numpy().ravel()), {5})
         np.testing.assert_allclose(made.averages["s"].iloc[0], np.arange(2.0, 1000.0, 5.0))
 
+    def test_two_assets_at_the_cap_leave_the_rest_to_the_others_in_proportion(self):
+        flat = pd.DataFrame(0.0, months(3), list("ABCDE"))
+        worth = ul.SeriesTable.from_pandas(flat.add([5.0, 4.0, 1.0, 0.5, 9.0]), measure="stock")
+        score = flat.add([0.0, 0.0, 0.0, 0.0, 1.0])
+        made = ul.sort_portfolios(flat, {"s": score}, cutoffs={"s": [0.5]}, groups={}, weights=worth, cap=0.35)
+        np.testing.assert_allclose(made.weights()["s 1"], [0.35, 0.35, 0.2, 0.1, 0.0])
+
+    def test_a_characteristic_of_fewer_months_and_assets_is_missing_in_the_others(self):
+        short = self.size.iloc[4:-5, 3:]
+        made, want = (
+            ul.sort_portfolios(self.r, {"size": size}, groups=2)
+            for size in (short, short.reindex(index=self.r.index, columns=self.r.columns))
+        )
+        pd.testing.assert_frame_equal(made.to_pandas(), want.to_pandas())
+        pd.testing.assert_frame_equal(made.membership, want.membership)
+
     def test_portfolios_that_cannot_have_assets(self):
         with self.assertWarnsRegex(ul.DataWarning, "assets in size 2, size 3 "):
             made = ul.sort_portfolios(self.r, {"size": self.size * 0 + 1.0}, groups=3)

@@ -251,7 +251,7 @@ def _print(
         "s.d., %": [percent(v) for v in frame["std"]],
         "assets": [decimals(v, 1) for v in frame["assets"]],
         "turnover, %": [percent(v, 1) for v in frame["turnover"]],
-        **{name: [f"{v:.4g}" for v in frame[name]] for name in portfolios.groups},
+        **{name: [f"{v:.4g}".replace("nan", "—") for v in frame[name]] for name in portfolios.groups},
     }
     terminal_output.table(pd.DataFrame(columns))
     means = _means(made, errors)

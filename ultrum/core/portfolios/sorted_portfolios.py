@@ -342,8 +342,7 @@ def _warn_of_empty(plan: Sequence[Groups], made: Formations, min_assets: int) ->
         warn_user(
             f"sort_portfolios: no formation has assets in {name_list([names[k] for k in never])} (equal values "
             f"are in one group{few}).",
-            fix="Use fewer groups, or other breakpoints.",
-            setting="groups",
+            fix="Use fewer groups, or another characteristic.",
         )
 
 
