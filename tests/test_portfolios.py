@@ -133,6 +133,9 @@ class OnPaper(Scratch):
         small = self.sort(min_assets=3, groups=(0.6,))
         self.assertEqual(set(small.left_out["reason"]), {"fewer assets in the portfolio than min_assets"})
         self.assertTrue(small.to_pandas()["score 2"].isna().all())
+        low = self.sort(min_assets=3, groups=(0.3,))
+        self.assertEqual(set(low.left_out["asset"]), {"A", "B"})
+        self.assertTrue(low.to_pandas()["score 1"].isna().all())
 
     def test_breakpoints_of_a_subset_cutoffs_caps_and_delistings(self):
         self.assertEqual(self.sort(breakpoints_from=["A", "B"]).breakpoints.iloc[0].tolist(), [1.5])
