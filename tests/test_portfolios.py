@@ -133,12 +133,14 @@ class OnPaper(Scratch):
         small = self.sort(min_assets=3, groups=(0.6,))
         self.assertEqual(set(small.left_out["reason"]), {"fewer assets in the portfolio than min_assets"})
         self.assertTrue(small.to_pandas()["score 2"].isna().all())
+        self.assertTrue(small.turnover["score 2"].isna().all())
         low = self.sort(min_assets=3, groups=(0.3,))
         self.assertEqual(set(low.left_out["asset"]), {"A", "B"})
         self.assertTrue(low.to_pandas()["score 1"].isna().all())
 
     def test_breakpoints_of_a_subset_cutoffs_caps_and_delistings(self):
-        self.assertEqual(self.sort(breakpoints_from=["A", "B"]).breakpoints.iloc[0].tolist(), [1.5])
+        for names, point in ((["A", "B"], 1.5), (["C"], 3.0)):
+            self.assertEqual(self.sort(breakpoints_from=names).breakpoints.iloc[0].tolist(), [point])
         cut = self.sort(cutoffs={"score": [2.0]}, groups={}, hold_for=None)
         self.assertEqual(
             cut.membership.iloc[0].tolist(), ["score 1"] * 2 + ["score 2"] * 4
@@ -199,6 +201,19 @@ class OnPaper(Scratch):
                                ("score high - ", "without a corner"), ("score high score low - score 1", "twice")):  # fmt: skip
             with self.assertRaisesRegex(EstimationError, words):
                 ul.factor_from_portfolios(made, formula)
+
+    def test_small_market_values_one_formation_and_a_total_loss(self):
+        whole = self.sort()
+        tiny = self.sort(weights=ul.SeriesTable.from_pandas(self.value * 1e-9, measure="stock"))
+        np.testing.assert_allclose(tiny.to_pandas(), whole.to_pandas(), rtol=1e-12)
+        self.r.index = self.score.index = self.value.index = months(3, "2024-05")
+        once = self.sort(formation="A-JUN", hold_for=None)
+        self.assertEqual([str(f) for f in once.formations], ["2024-06"])
+        self.assertAlmostEqual(once.to_pandas().loc["2024-07", "score 1"], (30 * 0.1 + 60 * -0.1) / 100)
+        self.r.loc["2024-06", ["A", "B", "C"]] = -1.0
+        lost = self.sort(formation="A-MAY", hold_for=None)
+        np.testing.assert_allclose(lost.to_pandas()["score 1"], [-1.0, np.nan])
+        self.assertAlmostEqual(lost.to_pandas().loc["2024-06", "score 2"], (50 * -0.1 + 25 * 0.05) / 100)
 
 
 class AgainstASlowComputation(unittest.TestCase):
