@@ -213,6 +213,9 @@ class OnPaper(Scratch):
         self.r.loc["2024-06", ["A", "B", "C"]] = -1.0
         lost = self.sort(formation="A-MAY", hold_for=None)
         np.testing.assert_allclose(lost.to_pandas()["score 1"], [-1.0, np.nan])
+        for months_held in (1, 2):  # what is bought for nothing that was left
+            again = self.sort(hold_for=months_held)
+            self.assertEqual(again.turnover.loc["2024-07", "score 1"], 0.5)
         self.assertAlmostEqual(lost.to_pandas().loc["2024-06", "score 2"], (50 * -0.1 + 25 * 0.05) / 100)
 
 
