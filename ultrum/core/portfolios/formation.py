@@ -394,7 +394,7 @@ def _reasons(
     storage: Storage,
 ) -> Reasons:
     """Why assets cannot be sorted at the end of each row, by blocks of rows; no reason for those that can."""
-    excluded = {f"{_EXCLUDED}: {r}": _excluded(r, assets, table) for r, assets in (rules.exclude or {}).items()}
+    excluded = {f"{_EXCLUDED}: {r}": _exclusion(r, assets, table) for r, assets in (rules.exclude or {}).items()}
     words = (_NOT_A_MEMBER, *excluded, _NO_PRICE, _LOW_PRICE, *(f"no {n}" for n in measured), _NO_WEIGHT)
     shape = (len(calendar.ordinals), len(table.names))
     why = Reasons(shape, (*words, _NO_POINTS, _SMALL), storage)
@@ -419,7 +419,7 @@ def _reasons(
     return why
 
 
-def _excluded(reason: str, assets: Sequence[str], table: SeriesTable) -> Bools:
+def _exclusion(reason: str, assets: Sequence[str], table: SeriesTable) -> Bools:
     """Which assets are left out for a reason of the user."""
     if isinstance(assets, str) or not isinstance(assets, Sequence):
         raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
