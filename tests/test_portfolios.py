@@ -13,9 +13,10 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import Scratch, command, months
+from ultrum.core.portfolios import breakpoints_and_holdings, formation
 from ultrum.core.portfolios.factors_from_sorts import formula_weights
 from ultrum.core.series.metadata import Step
-from ultrum.errors import AlignmentError, EstimationError, UnitError
+from ultrum.errors import AlignmentError, ArgumentError, EstimationError, UnitError
 from ultrum.large import block_estimates
 from ultrum.practice import simulated_exchange
 
@@ -334,7 +335,12 @@ class AgainstASlowComputation(unittest.TestCase):
                      "exclude": {"a wish": [names[5]]}, "delisting_returns": gone.assign(date=left.end_time.date())}  # fmt: skip
             for times, holding in itertools.product((5, 10**9), ({"hold_for": 2}, {})):  # in memory, and not
                 columns = {"size": "size", "value": self.value if times == 5 else "value"}
-                with mock.patch.object(block_estimates, "_ARRAYS_OF_SORT", times):
+                with (
+                    mock.patch.object(block_estimates, "_ARRAYS_OF_SORT", times),
+                    mock.patch.object(breakpoints_and_holdings, "_MANY_CELLS", 1 if times == 5 else 10**9),
+                    mock.patch.object(formation, "ROWS_AT_ONCE", 8),
+                    mock.patch.object(breakpoints_and_holdings, "ROWS_AT_ONCE", 8),
+                ):
                     made = ul.sort_portfolios(table, columns, weights="size", **rules, **holding)
                 want = ul.sort_portfolios(self.r[names], self.by, weights=self.market(), **rules, **holding)
                 self.assertEqual(made.basis, want.basis)
@@ -356,6 +362,14 @@ class AgainstASlowComputation(unittest.TestCase):
                 while isinstance(base.base, np.ndarray):
                     base = base.base
                 self.assertEqual(isinstance(base.base, memoryview), times != 5)
+            for odd in ({"cap": "x"}, {"universe": 3}, {"exclude": 5}, {"min_assets": 1.5}, {"hold_for": [1]},
+                        {"min_price": "x"}, {"formation": None}, {"rebalance": "no"}):  # fmt: skip
+                said = []
+                for returns, size in ((table, "size"), (self.r, self.size)):
+                    with self.assertRaises(ArgumentError) as caught:
+                        ul.sort_portfolios(returns, {"size": size}, **odd)
+                    said.append(str(caught.exception))
+                self.assertEqual(*said)
             with self.assertRaisesRegex(ul.UltrumError, "max_memory"):
                 ul.sort_portfolios(dataclasses.replace(table, max_memory=1_000_000), {"size": "size"})
 

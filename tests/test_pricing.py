@@ -248,7 +248,19 @@ class JointAlpha(Scratch):
         self.assertAlmostEqual(got.p_value, scipy.stats.f.sf(grs, N, T - N - K), 12)
         self.assertAlmostEqual(ul.joint_alpha_test(panel, names, how="robust", draws=9).statistic, grs, 9)
 
-    def test_what_the_exact_test_refuses(self):
+    def test_size_of_the_exact_test_and_what_it_refuses(self):
+        rng = np.random.default_rng(7)
+        bill = ul.TimeSeries.from_pandas(pd.Series(0.0, months(60)), name="bill", measure="return")
+        market = pd.DataFrame({"m": np.zeros(60)}, months(60))
+        assets = pd.DataFrame(np.zeros((60, 5)), months(60), columns=list("ABCDE"))
+        factor = ul.SeriesTable.from_pandas(market, measure="return", excess_of="bill")
+        panel, p = ul.align(assets=assets, factors=factor, risk_free=bill), []
+        for _ in range(400):
+            f = rng.normal(0.005, 0.04, (60, 1))
+            y = f * rng.uniform(0.5, 1.5, 5) + rng.normal(0, 0.05, (60, 5))
+            drawn = replace(panel, assets=assets + y, factors=market + f)
+            p.append(ul.joint_alpha_test(drawn).p_value)
+        self.assertAlmostEqual(np.mean(np.array(p) < 0.05), 0.05, delta=0.033)  # three standard errors
         with self.refused(ul.UltrumError, "No factor"):
             ul.joint_alpha_test(ul.practice.panel(), ["tide"])
         with self.assertWarnsRegex(

@@ -12,9 +12,10 @@ import pandas as pd
 
 import ultrum as ul
 from tests.support import ROOT, OnPractice, Scratch
-from ultrum.core.pricing import hierarchical_costs
+from ultrum.core.pricing import hierarchical_costs, implied_costs
 from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
 from ultrum.practice import demo_study, statistics_service
+from ultrum.report import html_report
 
 TEXT = demo_study().read_text()
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
@@ -254,6 +255,14 @@ class Runs(OnPractice):
                 implied.append(made.comparisons.implied)
         pd.testing.assert_frame_equal(implied[0].table, implied[1].table)
         self.assertIn("forecasts of 2014-12-31", implied[1].basis)
+        no_cost = implied[0].table.assign(cost=np.nan, note="two roots")
+        with mock.patch.object(implied_costs, "implied_cost_of_equity",
+                               return_value=dataclasses.replace(implied[0], table=no_cost)):  # fmt: skip
+            made = ul.run_study(
+                alone.with_sources_at({"exchange": place}), vault=self.folder / "none", keep=False
+            )
+        self.assertEqual(made.comparisons.left_out, {"implied": "two roots"})
+        self.assertIn(f"Without a cost of {made.company}: implied (two roots).", html_report.page(made, {}, None))
         pd.testing.assert_frame_equal(now.comparisons.betas.table, then.comparisons.betas.table, rtol=1e-9)
         pd.testing.assert_series_equal(
             now.comparisons.hierarchical.value, then.comparisons.hierarchical.value, rtol=1e-9

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import math
-import mmap
-import os
-import tempfile
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Final, Generic, Literal, TypeVar
+from typing import Final, Generic, Literal, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -51,6 +47,7 @@ from ultrum.large.long_files import BASE, Block, LongWriter, bytes_of, ends_of, 
 from ultrum.large.long_panel import LongPanel
 from ultrum.large.long_table import (
     WIDE_BLOCK,
+    DiskStorage,
     Layout,
     LongTable,
     Places,
@@ -467,45 +464,6 @@ def _spans(rows: Ints, bounds: Ints) -> tuple[Ints, Ints]:
     return first, last
 
 
-class DiskStorage(Storage):
-    """Arrays in temporary files without names, whose space is free again when the arrays are."""
-
-    def __init__(self) -> None:
-        self._maps: list[mmap.mmap] = []
-
-    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
-        """An array of a shape and kind, filled with a number.
-
-        Raises
-        ------
-        TableError
-            If the disk has not enough space.
-        """
-        count, size = math.prod(shape), max(1, math.prod(shape) * np.dtype(kind).itemsize)
-        with tempfile.TemporaryFile(prefix="ultrum-") as file:
-            try:
-                reserve = getattr(os, "posix_fallocate", None)  # a full disk is found now, not when it is written
-                file.truncate(size) if reserve is None else reserve(file.fileno(), 0, size)
-                space = mmap.mmap(file.fileno(), size)
-            except OSError as error:
-                raise TableError(
-                    f"sort_portfolios: {size / 1e9:.1f} GB do not fit into the temporary folder "
-                    f"{tempfile.gettempdir()}: {error.strerror}.",
-                    fix="Set the environment variable TMPDIR to a folder with more space.",
-                ) from error
-        self._maps.append(space)
-        array: Array = np.frombuffer(space, kind, count).reshape(shape)
-        for first in range(0, shape[0] if fill != 0 else 0, ROWS_AT_ONCE):
-            array[first : first + ROWS_AT_ONCE] = fill
-            self.release()
-        return array
-
-    def release(self) -> None:
-        """Give back the memory of all pages, which are on disk."""
-        for space in self._maps if hasattr(mmap, "MADV_DONTNEED") else ():
-            space.madvise(mmap.MADV_DONTNEED)
-
-
 @validate_arguments
 def sort_portfolios(
     table: LongTable,
@@ -514,17 +472,25 @@ def sort_portfolios(
     groups: int | Sequence[float] | Mapping[str, int | Sequence[float]],
     cutoffs: Mapping[str, Sequence[float]] | None,
     order: Literal["independent", "dependent"],
+    formation: str,
+    hold_for: int | str | None,
     weights: str | SeriesTable | pd.DataFrame,
-    prices: str | SeriesTable | pd.DataFrame | None,
+    cap: float | None,
     rebalance: bool,
-    **rules: Any,
+    universe: pd.DataFrame | None,
+    exclude: Mapping[str, Sequence[str]] | None,
+    breakpoints_from: Sequence[str] | SeriesTable | pd.DataFrame | None,
+    prices: str | SeriesTable | pd.DataFrame | None,
+    min_price: float | None,
+    delisting_returns: pd.DataFrame | None,
+    min_assets: int,
 ) -> SortedPortfolios:
     """Portfolios of returns on disk; characteristics, weights and prices can be columns of the same files.
 
     Every column that the sort uses is read once, in blocks of assets. A formation compares all assets, so the
     columns are laid out by period: in memory where that is allowed, otherwise in temporary files.
     """
-    storage = _storage_for(table, [*characteristics.values(), weights, prices])
+    storage = _storage_for(table, [*characteristics.values(), weights, prices, breakpoints_from])
 
     def _whole(one: str | SeriesTable | pd.DataFrame) -> SeriesTable | pd.DataFrame:
         return _laid_out(table, one, storage) if isinstance(one, str) else one
@@ -535,10 +501,18 @@ def sort_portfolios(
         measured,
         groups_of(measured, groups, cutoffs),
         Rules(
-            weights=None if isinstance(weights, str) and weights == "equal" else _whole(weights),
-            prices=None if prices is None else _whole(prices),
-            dependent=order == "dependent",
-            **rules,
+            formation,
+            hold_for,
+            None if isinstance(weights, str) and weights == "equal" else _whole(weights),
+            cap,
+            universe,
+            exclude,
+            breakpoints_from,
+            None if prices is None else _whole(prices),
+            min_price,
+            delisting_returns,
+            min_assets,
+            order == "dependent",
         ),
         rebalance,
         storage,
@@ -563,14 +537,15 @@ def _storage_for(table: LongTable, given: Sequence[object]) -> Storage:
     cells = 8 * len(table.calendar) * assets
     if cells * (2 * (columns + tables) + _ARRAYS_OF_SORT) + wide_needs(table) <= allowed:
         return Storage()
-    needs = max(wide_needs(table), 8 * ROWS_AT_ONCE * assets * (_ARRAYS_OF_ROWS + columns)) + 2 * tables * cells
+    rows, given_tables = 8 * ROWS_AT_ONCE * assets * (_ARRAYS_OF_ROWS + columns), 2 * tables * cells
+    needs = max(wide_needs(table), rows) + given_tables
     if needs > allowed:
         raise TableError(
             f"sort_portfolios: {len(table.calendar):,} periods of {assets:,} assets need {needs / 1e9:.1f} GB "
             f"beside the program, more than max_memory={table.max_memory} leaves.",
             fix="Set a larger max_memory, or give columns of the files in place of tables in memory.",
         )
-    return DiskStorage()
+    return DiskStorage((allowed - given_tables) // rows)
 
 
 def _laid_out(table: LongTable, value: str, storage: Storage) -> SeriesTable:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import itertools
+import math
+import mmap
 import os
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
@@ -14,8 +17,9 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import LargeData
-from ultrum.core.array_types import DAY, Bools, Ints
+from ultrum.core.array_types import DAY, Array, Bools, Ints
 from ultrum.core.executors import Progress, cores, each_block
+from ultrum.core.portfolios.breakpoints_and_holdings import ROWS_AT_ONCE, Storage
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
@@ -455,3 +459,46 @@ def require_output(to: To, function: str) -> str | os.PathLike[str]:
             f"{function} of a LongTable writes its results to disk. Set the path, such as to='results.parquet'."
         )
     return to
+
+
+# Arrays of all periods and assets
+
+
+class DiskStorage(Storage):
+    """Arrays in temporary files without names, whose space is free again when the arrays are."""
+
+    def __init__(self, most_blocks: int) -> None:
+        self._maps: list[mmap.mmap] = []
+        self.most_blocks = most_blocks
+
+    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
+        """An array of a shape and kind, filled with a number.
+
+        Raises
+        ------
+        TableError
+            If the disk has not enough space.
+        """
+        count, size = math.prod(shape), max(1, math.prod(shape) * np.dtype(kind).itemsize)
+        with tempfile.TemporaryFile(prefix="ultrum-") as file:
+            try:
+                reserve = getattr(os, "posix_fallocate", None)  # a full disk is found now, not when it is written
+                file.truncate(size) if reserve is None else reserve(file.fileno(), 0, size)
+                space = mmap.mmap(file.fileno(), size)
+            except OSError as error:
+                raise TableError(
+                    f"sort_portfolios: {size / 1e9:.1f} GB do not fit into the temporary folder "
+                    f"{tempfile.gettempdir()}: {error.strerror}.",
+                    fix="Set the environment variable TMPDIR to a folder with more space.",
+                ) from error
+        self._maps.append(space)
+        array: Array = np.frombuffer(space, kind, count).reshape(shape)
+        for first in range(0, shape[0] if fill != 0 else 0, ROWS_AT_ONCE):
+            array[first : first + ROWS_AT_ONCE] = fill
+            self.release()
+        return array
+
+    def release(self) -> None:
+        """Give back the memory of all pages, which are on disk."""
+        for space in self._maps if hasattr(mmap, "MADV_DONTNEED") else ():
+            space.madvise(mmap.MADV_DONTNEED)

@@ -415,9 +415,10 @@ def _comparisons(
     if asked and asked.hierarchical:
         name, base = "hierarchical costs", models[plan.model.name]
         hierarchical = stages.do(name, work.hierarchical_costs, *inputs, base, premia, rate, implied_premium)
-    side_by_side, left_out = None, dict[str, str]()
+    costs: dict[str, AnyCosts] = {}
+    left_out: dict[str, str] = {}
     if asked and cost is not None and (compared or hierarchical or implied):
-        costs: dict[str, AnyCosts] = {plan.model.name: cost}
+        costs[plan.model.name] = cost
         for model in (m for m in plan.models if m.name != plan.model.name):
             unpriced = [f for f in model.factors if not panel.metadata[f].is_return and f not in asked.premium]
             if unpriced:
@@ -425,11 +426,10 @@ def _comparisons(
                 continue
             stage, table = f"cost of equity: {model.name}", models[model.name]
             costs[model.name] = stages.do(stage, work.cost_of, *inputs, table, premia, rate, implied_premium)
-        costs |= {"hierarchical": hierarchical} if hierarchical else {}
-        costs |= {"implied": implied} if implied else {}
-        side_by_side, without = work.costs_side_by_side(plan, company, costs)
-        left_out |= without
-    return Comparisons(compared, betas, hierarchical, implied, side_by_side, left_out)
+    costs |= {"hierarchical": hierarchical} if hierarchical else {}
+    costs |= {"implied": implied} if implied else {}
+    side_by_side, without = work.costs_side_by_side(plan, company, costs)
+    return Comparisons(compared, betas, hierarchical, implied, side_by_side, left_out | without)
 
 
 def _run_hash(plan: Study, used: list[Record]) -> str:

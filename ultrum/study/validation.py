@@ -14,7 +14,7 @@ from pydantic_core import ErrorDetails
 from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
-from ultrum.errors import DataWarning, SourceError, UltrumError, one_of, options_in_text
+from ultrum.errors import DataWarning, SourceError, UltrumError, name_list, one_of, options_in_text
 from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.reading_result import TableOptions
 
@@ -310,8 +310,11 @@ def _model_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
 
 def _premium_faults(content: Mapping[str, object]) -> Iterator[tuple[Place, str]]:
     """Premia: the source of each, and settings without effect."""
-    place = ("cost_of_equity", "premium")
-    for factor, given in part(part(content, "cost_of_equity"), "premium").items():
+    place, premia = ("cost_of_equity", "premium"), part(part(content, "cost_of_equity"), "premium")
+    implied = [factor for factor, given in premia.items() if given == "implied"]
+    if len(implied) > 1:
+        yield place, f"{name_list(implied)} are 'implied', which is the premium of the market alone. Keep one."
+    for factor, given in premia.items():
         setting = f"the premium of '{factor}'"
         if given == "two-pass" and "two_pass" not in content:
             yield place, f"{setting} is 'two-pass'. Add a section [two_pass]."

@@ -161,14 +161,16 @@ _MANY_CELLS: Final = 1 << 18
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
 
 
-def over_blocks(job: Callable[[int], T], rows: int, cells: int) -> Iterator[T]:
-    """Results of a job for the first row of each block, in order; on all cores where the data are large."""
-    starts = range(0, rows, ROWS_AT_ONCE)
-    return map(job, starts) if cells < _MANY_CELLS else each_block(job, starts)
-
-
 class Storage:
-    """Where arrays of all periods and assets are: in memory, unless a subclass puts them elsewhere."""
+    """Where arrays of all periods and assets are: in memory, unless a subclass puts them elsewhere.
+
+    Attributes
+    ----------
+    most_blocks : int, optional
+        Maximum number of blocks of rows in progress; by default one more than there are cores.
+    """
+
+    most_blocks: int | None = None
 
     def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
         """An array of a shape and kind, filled with a number."""
@@ -176,6 +178,14 @@ class Storage:
 
     def release(self) -> None:
         """Called after each block of rows, which is not needed soon."""
+
+
+def over_blocks(job: Callable[[int], T], rows: int, cells: int, storage: Storage) -> Iterator[T]:
+    """Results of a job for the first row of each block, in order; on all cores where the data are large."""
+    starts = range(0, rows, ROWS_AT_ONCE)
+    for result in map(job, starts) if cells < _MANY_CELLS else each_block(job, starts, most=storage.most_blocks):
+        yield result
+        storage.release()
 
 
 @dataclass(frozen=True)
@@ -480,9 +490,7 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         return np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]])
 
     lost = [np.empty((0, 3), dtype=np.int64)]
-    for one in over_blocks(_block, len(held), returns.size):
-        lost.append(one)
-        storage.release()
+    lost += over_blocks(_block, len(held), returns.size, storage)
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 

@@ -523,10 +523,7 @@ def _form(
         weights[part] = _weights(code, bins, None if amounts is None else amounts[taken], count, rules.cap)
         return breaks
 
-    points = []
-    for breaks in over_blocks(_block, len(formed), codes.size):
-        points.append(breaks)
-        storage.release()
+    points = list(over_blocks(_block, len(formed), codes.size, storage))
     joined = [np.concatenate(one) for one in zip(*points, strict=True)]
     return Assignments(formed, last, codes, weights, filled), joined, averages
 
