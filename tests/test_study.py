@@ -2,6 +2,7 @@
 
 import dataclasses
 import io
+import re
 import warnings
 import zipfile
 from unittest import mock
@@ -61,6 +62,13 @@ class Faults(Scratch):
         }.items():  # fmt: skip
             with self.subTest(change), self.refused(StudyError, *words):
                 ul.Study.parse(TEXT.replace(*change))
+        twice = f"{TEXT}\n[implied_cost]\nforecasts = 'exchange:forecasts.csv'\nmodel = 'two-stage'\nlong_run_growth = 0.02\n".replace(
+            '[cost_of_equity]', '[[models]]\nname = "two"\nfactors = ["market", "size"]\n\n[cost_of_equity]')  # fmt: skip
+        premia = 'premium = { market = "implied", size = "implied" }'
+        with self.refused(StudyError, "market, size are 'implied'"):
+            ul.Study.parse(re.sub(r"premium = \{.*\}", premia, twice))
+        self.assertEqual(ul.Study.parse(re.sub(r"premium = \{.*\}", 'premium = { market = "implied" }', twice)).
+                         cost_of_equity.premium, {"market": "implied"})  # fmt: skip
         with self.refused(StudyError, "cannot be read"):
             ul.Study.load(self.folder / "absent.toml")
 
