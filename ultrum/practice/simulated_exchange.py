@@ -108,6 +108,8 @@ def world_panel(seed: int | None = None) -> Panel:
     return align(assets=asset_returns, factors=table, risk_free=TimeSeries.from_pandas(bill, measure="return"))
 
 
+# Analysts' forecasts
+
 BIAS: Final = 0.08  # share by which forecasts exceed outcomes on average
 LONG_RUN_GROWTH: Final = 0.025
 _YEARS: Final = 5
@@ -252,6 +254,8 @@ def _history(rng: np.random.Generator, names: list[str], earnings: Floats) -> pd
         }
     )
 
+
+# Many stocks by the month
 
 SEED: Final = 20061
 FIRST_MONTH: Final = "2005-01"

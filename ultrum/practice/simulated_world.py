@@ -375,6 +375,8 @@ def _exchange_rates(rng: np.random.Generator, count: int) -> Floats:
     return np.asarray(np.array([1.42, 8.35]) * np.exp(np.cumsum(steps, axis=0)))
 
 
+# Publications of the observatory
+
 AGENCY: Final = "QLO"
 VERSION: Final = "1.0"
 SERIES_ATTRIBUTES: Final = (

@@ -76,6 +76,8 @@ def table(name: str) -> pd.DataFrame:
     return pd.read_csv(DATA / f"{name}.csv")
 
 
+# Answers of the service
+
 KINDS: Final = ("slow", "busy", "unavailable", "cut", "mistyped", "moved", "locked", "revised")
 KEY: Final = "lantern-key"
 _PAGE: Final = "<!doctype html><html><body><h1>We are renewing our service for you</h1></body></html>"

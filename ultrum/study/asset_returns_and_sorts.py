@@ -249,6 +249,8 @@ def _convert_payments(
     return changed
 
 
+# Sorted portfolios
+
 _PLAIN: Final = (
     "encoding",
     "delimiter",

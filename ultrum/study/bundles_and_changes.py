@@ -186,6 +186,8 @@ def unbundle(file: str | os.PathLike[str], folder: str | os.PathLike[str]) -> tu
     return plan, place / "vault"
 
 
+# Changes between two runs
+
 BytesOf = Callable[[str], bytes | None]
 _ROUNDING: Final = 1e-12  # relative; two machines may differ by as much
 _SHOWN: Final = 12

@@ -152,6 +152,8 @@ def _is_whole(place: Path, checksum: str, size: int) -> bool:
     return hashlib.sha256(place.read_bytes()).hexdigest() == checksum
 
 
+# The journal
+
 NAME: Final = "journal.jsonl"
 VERSION: Final = 3
 _DIGITS: Final = 16

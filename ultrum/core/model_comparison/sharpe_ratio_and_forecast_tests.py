@@ -272,6 +272,8 @@ def _drawn_t(y: Floats, place: int, others: list[int], length: int, draws: int, 
     return np.concatenate(out)
 
 
+# Tests of forecasts
+
 _FEWEST: Final = 10  # forecasts
 _AT_ONCE: Final = 1 << 22  # losses of draws held at a time
 

@@ -156,6 +156,8 @@ def assign(
 
 T = TypeVar("T")
 _MOST_GROUPS: Final = 1_000
+# Holdings
+
 _STRIP: Final = 128  # columns
 _MANY_CELLS: Final = 1 << 18
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache

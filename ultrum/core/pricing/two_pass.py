@@ -328,6 +328,9 @@ def _why_not_shanken(panel: Panel, plan: TwoPassPlan, has_characteristics: bool)
     return f"two_pass: errors='shanken' is unavailable: {reason}."
 
 
+# Premia of single stocks by instrumental variables
+
+
 def _betas(panel: Panel, names: list[str], table: BetaTable | None, window: int) -> list[Exposure]:
     """Exposures to each factor: one number per asset, or the value known one row before."""
     if table is not None:

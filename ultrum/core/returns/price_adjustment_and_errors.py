@@ -395,6 +395,8 @@ def _later_splits(splits: tuple[Dates, Floats], when: Dates, last: np.datetime64
     return factor
 
 
+# Price errors and days without trade
+
 _SPLITS: Final = (2.0, 3.0, 4.0, 5.0, 10.0, 20.0, 100.0)
 _NEAR: Final = 0.06  # a day's own move compared with a split's ratio
 _BIG: Final = 0.45  # log moves that are looked at: −36 % and +57 %

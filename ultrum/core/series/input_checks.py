@@ -89,6 +89,8 @@ def _of_plain(
     return function(SeriesTable.from_pandas(x, measure=measure)).to_pandas().set_axis(x.columns, axis=1)
 
 
+# Whether numbers are returns
+
 _FEWEST: Final = 3  # values from which their size is judged
 _FEWEST_LEVELS: Final = 12  # positive values from which a persistent series looks like a level
 _PERSISTENT: Final = 0.9  # first-order autocorrelation

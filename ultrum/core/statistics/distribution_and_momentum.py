@@ -286,6 +286,9 @@ def _on_calendar(x: TimeSeries) -> TimeSeries:
     return TimeSeries(x.values.reindex(x.metadata.frequency.index(every)), x.metadata)
 
 
+# Momentum and forward returns
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class ForwardReturns(Described):
     """Mean returns over horizons after a condition, against all dates."""

@@ -269,6 +269,8 @@ def _expanding(values: Floats, lagged: Floats, most: int, criterion: str, min_ob
     return residuals
 
 
+# Spells
+
 _WORDS: Final = re.compile(
     r"(?P<side>below|above|at most|at least)\s+(?:(?P<zero>zero)|its\s+(?P<rank>\d+(?:\.\d+)?)(?:st|nd|rd|th)"
     r"\s+percentile|its\s+(?P<middle>mean|median)|(?P<number>[-+−]?\d*\.?\d+(?:e[-+]?\d+)?)\s*(?P<percent>%)?)",

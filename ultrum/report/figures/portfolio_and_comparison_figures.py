@@ -282,6 +282,9 @@ def exposures(table: PortfolioTable, *, model: str = "", source: str = "", ax: A
     return ax
 
 
+# Models and estimates compared
+
+
 @figure_function
 def squared_sharpe_ratios(
     comparison: ModelComparison, *, level: float = 0.95, source: str = "", ax: Axes | None = None

@@ -205,6 +205,8 @@ def measure_of_unit(unit: str, name: str, timing: str) -> dict[str, str]:
     return {"unit": unit}
 
 
+# SDMX-CSV
+
 _ABOUT_THE_ROW: Final = ("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION")
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
 _MANY: Final = 1 << 20  # bytes from which several threads pay
@@ -305,6 +307,9 @@ def _dictionary_codes(column: pa.ChunkedArray) -> tuple[Ints, list[str]]:
     chunk = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     chunk = chunk.chunk(0) if isinstance(chunk, pa.ChunkedArray) else chunk
     return chunk.indices.to_numpy(zero_copy_only=False), [_code(t) for t in chunk.dictionary.to_pylist()]
+
+
+# SDMX-JSON
 
 
 def _code(text: str) -> str:

@@ -343,6 +343,8 @@ def _walk(
         _walk(child, (*path, _name(child)), identifier, scheme, flows, categories, depth + 1)
 
 
+# Typed series
+
 MISSING: Final = ("M", "L", "O", "H", "Q")  # observation statuses of the standard's code list
 _NAMES: Final = {
     "P": "provisional",

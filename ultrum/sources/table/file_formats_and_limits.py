@@ -256,6 +256,8 @@ def _repeat_count(element: lxml.etree._Element, what: str) -> int:
     return int(count) if count.isdigit() else 1
 
 
+# Grids of cells by format
+
 DELIMITERS: Final = (";", "\t", "|", ",")
 SPACES: Final = "spaces"
 _GAPS: Final = re.compile(r" {2,}|\t+")

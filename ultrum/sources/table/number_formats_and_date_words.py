@@ -86,6 +86,8 @@ _SPACES: Final = re.compile(r"[\s\u00a0\u2007\u2009\u202f]")
 _GROUP: Final = r"[1-9]\d{0,2}(?:%s\d{2,3})*%s\d{3}"
 SUPERSCRIPTS: Final = "⁰¹²³⁴⁵⁶⁷⁸⁹ᵃᵇᶜᵈᵉᶠᵖʳ"
 _FLAG_LETTERS: Final = "bcdefinprsuz"  # of observation statuses, as statistical offices print them
+# Words of dates
+
 _MARKS: Final = (
     rf"(?P<flag> ?[*†‡§#]+| ?[{SUPERSCRIPTS}]+| ?\([a-zA-Z\d]\)| ?\[[a-zA-Z\d]{{1,2}}\]"
     rf"| ?[{_FLAG_LETTERS}]|[PERB]| [PERBF])?"

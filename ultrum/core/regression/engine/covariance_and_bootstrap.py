@@ -290,6 +290,9 @@ def _nearest_positive(covariance: Floats) -> Floats:
     return np.asarray((vectors * np.maximum(values, 0.0)[:, None, :]) @ vectors.swapaxes(1, 2))
 
 
+# The bootstrap
+
+
 def block_length(block: Floats) -> float:
     """Mean block length of the stationary bootstrap: the largest over the columns.
 

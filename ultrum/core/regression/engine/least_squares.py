@@ -258,6 +258,8 @@ def combinations_among(block: Floats, sizes: Floats) -> Ints:
     return np.asarray(np.sort(np.concatenate([np.flatnonzero(empty), kept[order[[*dependent, *beyond]]]])))
 
 
+# Batches by Cholesky
+
 _LOSS_ALLOWED: Final = 1e-10  # of a standard error, before a window goes to QR
 
 
