@@ -1,8 +1,10 @@
 """Data on disk: the same numbers as in memory, whoever works, within the memory allowed."""
 
+import contextlib
 import os
 import subprocess
 import sys
+import time
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from functools import partial
 
@@ -203,18 +205,26 @@ class Large(Scratch):
         alone = [betas_once_alive(self.path("none.txt"), block, mortal=False) for block in blocks]
         with (
             LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as machines,
-            Client(machines) as client,
+            Client(machines.scheduler_address) as client,
+            contextlib.ExitStack() as until_the_end,
         ):
+
+            def names():
+                return {worker["name"] for worker in client.scheduler_info(n_workers=-1)["workers"].values()}
 
             def grow(text):
                 told.append(text)
                 if len(told) == 6:
-                    machines.scale(3)
-                    client.wait_for_workers(3, timeout=60)
+                    late = [sys.executable, "-m", "distributed.cli.dask_worker", machines.scheduler_address]
+                    late += ["--name=late", "--nthreads=1", "--no-nanny", "--no-dashboard"]
+                    until_the_end.callback(subprocess.Popen(late, stderr=subprocess.DEVNULL).kill)
+                    deadline = time.monotonic() + 120
+                    while "late" not in names() and time.monotonic() < deadline:
+                        time.sleep(0.1)
 
             work = partial(betas_once_alive, mark)
             found = list(each_block(work, blocks, client.get_executor(pure=False), 3, grow))
-            self.assertEqual(len(client.scheduler_info()["workers"]), 3)
+            self.assertIn("late", names())
         self.assertTrue(mark.exists(), "no worker died")
         self.assertEqual([f.tobytes() for f in found], [a.tobytes() for a in alone])
 
