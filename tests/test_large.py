@@ -235,7 +235,7 @@ class Large(Scratch):
         self.assertEqual(tried.count(1), 1)
 
     def test_memory_is_bounded_whatever_the_size(self):
-        small, large = (self.peak(assets) for assets in (1536, 4608))
+        small, large = (self.peak(assets) for assets in (1024, 3072))
         self.assertLess(large, 500e6)
         self.assertLess(large, 1.2 * small)
 

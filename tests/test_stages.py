@@ -293,7 +293,7 @@ class Kept(Scratch):
     def test_each_key_of_a_study(self):
         base = self.outcome(BASE, "kept", keep=True)
         self.assertIsInstance(base[0], dict, base[0])
-        most = int(os.environ.get("ULTRUM_KEYS", "8"))
+        most = int(os.environ.get("ULTRUM_KEYS", "6"))
         first = dt.date.today().toordinal() * most % len(OTHER)
         for key, *values in itertools.islice(itertools.cycle(OTHER), first, first + min(most, len(OTHER))):
             whole = key if len(values) == 1 else next(t for t in TABLES if key.startswith(t))

@@ -283,10 +283,12 @@ def trading_mask(seed: int, count: int) -> Bools:
 
 
 def remembering(shocks: Floats, *memory: float) -> Floats:
-    """Autoregression of the shocks, along the first axis."""
-    import scipy.signal  # slow to import, and only a simulation needs it
-
-    return np.asarray(scipy.signal.lfilter([1.0], [1.0, *(-m for m in memory)], shocks, axis=0))
+    """Autoregression of the shocks, along the first axis; coefficients by lag."""
+    path: list[Floats] = []
+    for shock in shocks:
+        lagged = [slope * path[-lag] for lag, slope in enumerate(memory, 1) if lag <= len(path)]
+        path.append(shock + sum(reversed(lagged)))
+    return np.array(path)
 
 
 def _volatility(shocks: Floats, unrest: float) -> Floats:

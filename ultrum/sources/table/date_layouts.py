@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Final
@@ -314,22 +314,33 @@ def _instant(day: date) -> datetime:
 
 def dates_across(grid: Grid) -> tuple[int, int] | None:
     """Row with the most adjacent dates above values, and their number."""
-    best: tuple[int, int] | None = None
+    dated: list[tuple[int, int]] = []
     for i, row in enumerate(grid.rows[:200]):
-        dates = [c for c, cell in enumerate(row) if c and is_date(cell)]
-        if len(dates) < 2 or len(dates) < 0.5 * (content_width(row) - 1) or is_date(row[0]):
-            continue
-        coded = is_word(row[0]) and not any(is_date(r[0]) for r in grid.rows[i + 1 :] if r)
-        labelled = [
-            r
-            for r in grid.rows[i + 1 :]
-            if r
-            and (is_word(r[0]) or part_of_year(r[0]) or (coded and cell_text(r[0]).isalnum()))
-            and any(is_value(c) for c in r[1:])
-        ]
-        if labelled and (best is None or len(dates) > best[1]):
-            best = (i, len(dates))
-    return best
+        count = sum(c > 0 and is_date(cell) for c, cell in enumerate(row))
+        if count >= 2 and count >= 0.5 * (content_width(row) - 1) and not is_date(row[0]):
+            dated.append((i, count))
+    if not dated:
+        return None
+    label = _last_row(grid, lambda row: (is_word(row[0]) or bool(part_of_year(row[0]))) and _has_value(row))
+    code = _last_row(grid, lambda row: cell_text(row[0]).isalnum() and _has_value(row))
+    date_column = _last_row(grid, lambda row: is_date(row[0]))
+    above_values = [
+        (i, count)
+        for i, count in dated
+        if i < label or (i < code and i >= date_column and is_word(grid.rows[i][0]))
+    ]
+    return max(above_values, key=lambda found: found[1], default=None)
+
+
+def _last_row(grid: Grid, holds: Callable[[Row], bool]) -> int:
+    """Place of the last row of which something holds; −1 if there is none."""
+    places = range(len(grid.rows) - 1, -1, -1)
+    return next((i for i in places if grid.rows[i] and holds(grid.rows[i])), -1)
+
+
+def _has_value(row: Row) -> bool:
+    """Whether a row has a value after its first cell."""
+    return any(map(is_value, row[1:]))
 
 
 def parts_down(grid: Grid, row: int) -> bool:
