@@ -185,6 +185,12 @@ def over_records():
         yield f"vault, {name}", "records", small, large, FACTOR
 
 
+NOTES = """
+Time of `rolling_regress` grows with the square of the number of factors, as the products of factors do. Single exponents between 0.9 and 1.2
+differ by as much from run to run.
+"""
+
+
 def run():
     lines = ["| function | with | time, s | 8 times as much | exponent | memory, MB | 8 times as much | exponent |",
              "|---|---|---:|---:|---:|---:|---:|---:|"]  # fmt: skip

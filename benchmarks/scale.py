@@ -117,6 +117,12 @@ def measure(name, size):
     return json.loads(done.stdout.splitlines()[-1])
 
 
+NOTES = """
+A vault of 1,000,000 records, one file a record, took 2,272 s to record on 2026-12-01 (2.3 ms each), 1.5 s to open, 0.2 s for 1,000 look-ups as
+of a day, 22 s to list and 302 s to verify, at 1.8 GB: linear from 20,000 on.
+"""
+
+
 def run():
     sizes = SIZES | {"vault": (0, int(os.environ.get("ULTRUM_BENCHMARK_RECORDS", SIZES["vault"][1])))}
     sizes["vault"] = (sizes["vault"][1] // 4, sizes["vault"][1])

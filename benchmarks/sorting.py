@@ -1,20 +1,23 @@
-"""Sorted portfolios: speed beside careful pandas and polars versions, coverage of true premia, size of the tests
+"""Sorted portfolios: speed beside careful pandas and polars versions, in memory and on disk
 
 Both others sort a long table in memory: quantiles by month, a comparison with each breakpoint, and weighted means by month and
-portfolio. Portfolios are formed every month. Coverage: the share of practice worlds in which the 95 % interval of a sorted factor holds
-the mean of what its stocks were expected to earn. Size: monotonicity tests of portfolios with equal means, 5 % tests.
+portfolio. Portfolios are formed every month. Ultrum's time includes turnover, numbers of assets, mean characteristics and the log of assets
+left out, which the others do not compute.
 """
 
-import os
+import subprocess
 import sys
+import tempfile
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
 
 import ultrum as ul
 from benchmarks.demo import turns
 
-WORLDS = int(os.environ.get("ULTRUM_BENCHMARK_WORLDS", "400"))
 STOCKS, MONTHS = 3_000, 600
 
 
@@ -103,66 +106,72 @@ def speed():
     return lines
 
 
-def coverage():
-    """Share of worlds whose intervals hold the truth, for factors of size and value."""
-    inside, gaps = {"size": 0, "value": 0}, {"size": [], "value": []}
-    for seed in range(WORLDS):
-        world = ul.practice.stocks(count=120, months=120, seed=seed)
-        made = ul.sort_portfolios(world.returns, {"size": world.market_values, "value": world.book_to_market},
-                                  groups={"size": 2, "value": (0.3, 0.7)}, universe=world.members,
-                                  delisting_returns=world.delisting_returns)  # fmt: skip
-        expected = np.nan_to_num(world.expected.to_pandas().reindex(made.returns.index).to_numpy())
-        weights = np.array([made.weights(str(t)).to_numpy() for t in made.returns.index])
-        truths = np.einsum("tnp,tn->tp", weights, expected)
-        for name, formula in (("size", "size low - size high"), ("value", "value high - value low")):
-            factor = ul.factor_from_portfolios(made, formula)
-            whole = np.isfinite(factor.to_pandas().to_numpy())
-            side = np.array(
-                [[f"{name} {k}" in p for p in made.names] for k in (made.groups[name], 1)], dtype=float
-            )
-            side /= side.sum(axis=1, keepdims=True)
-            truth = truths[whole] @ ((side[0] - side[1]) * (1.0 if name == "value" else -1.0))
-            premium = ul.premium(factor, errors="classical")
-            low, high = (premium.value + s * 1.98 * premium.standard_error for s in (-1, 1))
-            inside[name] += low <= 12 * truth.mean() <= high
-            gaps[name].append(premium.value - 12 * truth.mean())
-        print(f"\r{seed + 1} of {WORLDS}", end="", file=sys.stderr)
-    error = np.sqrt(0.95 * 0.05 / WORLDS)
-    lines = [
-        "| factor | worlds | covered, % | ± | mean of estimate less truth, % per year | its t |",
-        "|---|---:|---:|---:|---:|---:|",
-    ]
-    for name, count in inside.items():
-        mean = np.mean(gaps[name])
-        t = mean / (np.std(gaps[name], ddof=1) / np.sqrt(WORLDS))
-        lines.append(
-            f"| {name} | {WORLDS:,} | {100 * count / WORLDS:.1f} | {100 * error:.1f} | {100 * mean:.2f} | {t:.1f} |"
-        )
-    return lines
+ON_DISK = """
+import sys, time
+start = time.perf_counter()
+{work}
+seconds = time.perf_counter() - start
+memory = next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM"))
+print(seconds, int(memory) / 1e6, means)
+"""
+OURS = """
+import ultrum as ul
+table = ul.LongTable("{file}", "r", frequency="B", max_memory="{memory}", facts={{"measure": "return"}})
+made = ul.sort_portfolios(table, {{"size": "value", "score": "score"}}, groups={{"size": 2, "score": (0.3, 0.7)}}, weights="value")
+means = made.to_pandas().mean().mean()
+"""
+THEIRS = """
+import polars as pl
+value, score = pl.col("value"), pl.col("score")
+above = lambda column, q: (column > column.quantile(q, "linear").over("date")).cast(pl.Int32)
+made = (
+    pl.scan_parquet("{file}").sort("asset", "date")
+    .with_columns(code=3 * above(value, 0.5) + above(score, 0.3) + above(score, 0.7), r=pl.col("r").shift(-1).over("asset"))
+    .filter(pl.col("r").is_not_null()).group_by("date", "code")
+    .agg(r=(value * pl.col("r")).sum() / value.sum()).collect(engine="streaming")
+)
+means = made.group_by("code").agg(pl.col("r").mean())["r"].mean()
+"""
 
 
-def size():
-    """Rejections at 5 % where all means are equal."""
-    rng = np.random.default_rng(1)
-    lines = [
-        "| portfolios | months | against no pattern, % | all steps rise, % | ± |",
-        "|---:|---:|---:|---:|---:|",
-    ]
-    for count in (5, 10):
-        for months in (120, 240, 600):
-            index = pd.period_range("1970-01", periods=months, freq="M")
-            rejected = np.zeros(2)
-            for seed in range(WORLDS):
-                r = rng.normal(0.005, 0.045, (months, 1)) + 0.02 * rng.standard_t(5, (months, count))
-                frame = pd.DataFrame(r, index, [f"p{k}" for k in range(count)])
-                tests = ul.monotonicity_tests(frame, draws=399, seed=seed)
-                rejected += [tests.p_value <= 0.05, tests.all_steps_p <= 0.05]
-            a, b = 100 * rejected / WORLDS
-            lines.append(
-                f"| {count} | {months} | {a:.1f} | {b:.1f} | {100 * np.sqrt(0.05 * 0.95 / WORLDS):.1f} |"
-            )
-    return lines
+def on_disk(assets=5_000, days=4_000):
+    """A double sort of a long Parquet file, each side in a process of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder, "long.parquet")
+        write(file, assets, days)
+        lines = ["| work | side | s | peak memory, GB |", "|---|---|---:|---:|"]
+        what = f"2 × 3 portfolios, value weights, formed daily, {assets * days / 1e6:.0f} million rows on disk"
+        found = []
+        for side, work in (
+            ("Ultrum, `max_memory` of 700 MB", OURS.format(file=file, memory="700 MB")),
+            ("Ultrum, `max_memory` of 4 GB", OURS.format(file=file, memory="4 GB")),
+            ("polars, streaming", THEIRS.format(file=file)),
+        ):
+            code = ON_DISK.format(work=work)
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+            seconds, memory, mean = map(float, done.stdout.split())
+            found.append(mean)
+            lines.append(f"| {what} | {side} | {seconds:.1f} | {memory:.2f} |")
+    return [*lines, "", f"Largest difference of the mean return: {max(found) - min(found):.1e}."]
+
+
+def write(file, assets, days):
+    """A long table, a row per asset and day."""
+    rng = np.random.default_rng(0)
+    dates = pd.bdate_range("2001-01-01", periods=days)
+    with pq.ParquetWriter(file, pa.schema({"asset": pa.string(), "date": pa.date32(), "r": pa.float64(),
+                                           "value": pa.float64(), "score": pa.float64()})) as writer:  # fmt: skip
+        for first in range(0, assets, 100):
+            rows = 100 * days
+            columns = {
+                "asset": np.repeat([f"S{first + k:05d}" for k in range(100)], days),
+                "date": np.tile(dates.date, 100),
+                "r": np.maximum(rng.normal(0.0005, 0.02, rows), -0.9),
+                "value": np.exp(rng.normal(size=rows)),
+                "score": rng.normal(size=rows),
+            }
+            writer.write_table(pa.table(columns, schema=writer.schema))
 
 
 def run():
-    return "\n\n".join("\n".join(part()) for part in (speed, size, coverage))
+    return "\n\n".join("\n".join(part()) for part in (speed, on_disk))

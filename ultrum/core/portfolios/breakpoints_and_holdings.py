@@ -15,6 +15,9 @@ from ultrum.core.array_types import Array, Bools, Floats, Ints
 from ultrum.core.executors import each_block
 from ultrum.errors import EstimationError, count_parts
 
+T = TypeVar("T")
+_MOST_GROUPS: Final = 1_000
+
 
 @dataclass(frozen=True)
 class Groups:
@@ -131,7 +134,7 @@ def assign(
     >>> code.tolist(), points[0].tolist()
     ([[0, 0, 1, 1]], [[[2.5]]])
     """
-    code = np.where(usable, 0, -1)
+    code = np.where(usable, np.int32(0), np.int32(-1))
     points: list[Floats] = []
     parents = 1
     for value, each in zip(values, groups, strict=True):
@@ -146,16 +149,15 @@ def assign(
                     value > breaks[:, k : k + 1]
                 )  # never a missing value; groups of assets in none are not used
                 group += (inside & above if dependent else above).view(np.int8)  # of one byte, as a mask is
-            none = np.asarray(np.isnan(breaks).any(axis=1, keepdims=True))
-            code = np.where(inside & none, -1, code)
+            none = np.isnan(breaks).any(axis=1)
+            if none.any():
+                code[inside & none[:, None]] = -1
         points.append(np.stack(rows, axis=1))
-        code = np.where(code >= 0, code * each.count + group, -1)
+        code = np.where(code >= 0, code * np.int32(each.count) + group, np.int32(-1))
         parents *= each.count
     return code, points
 
 
-T = TypeVar("T")
-_MOST_GROUPS: Final = 1_000
 # Holdings
 
 _STRIP: Final = 128  # columns
@@ -251,14 +253,18 @@ def by_row(block: Floats) -> Floats:
     if block.flags.c_contiguous:
         return block
     out = np.empty(block.shape)
-    for first in range(0, block.shape[1], _STRIP):
+
+    def _copy(first: int) -> None:
         out[:, first : first + _STRIP] = block[:, first : first + _STRIP]
+
+    starts = range(0, block.shape[1], _STRIP)
+    list(map(_copy, starts) if block.size < _MANY_CELLS else each_block(_copy, starts))
     return out
 
 
-def of_its_portfolio(amounts: Floats, bins: Ints) -> Floats:
-    """The amount (R, P) of the portfolio of each asset, (R, N); one for an asset in none."""
-    padded = np.ones((len(amounts), amounts.shape[1] + 1))
+def of_its_portfolio(amounts: Floats, bins: Ints, of_none: float = 1.0) -> Floats:
+    """The amount (R, P) of the portfolio of each asset, (R, N); a given one for an asset in none."""
+    padded = np.full((len(amounts), amounts.shape[1] + 1), of_none)
     padded[:, :-1] = amounts
     return np.asarray(np.take(padded.ravel(), bins))
 
@@ -464,27 +470,21 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         missing = ~np.isfinite(gain)
         gone = np.argwhere((missing & (code >= 0))[early:])
         gone[:, 0] += early
-        weights, gain = np.where(missing, 0.0, weights), np.where(missing, 0.0, gain)
-        bins = bins_of(code, count)
+        bins = bins_of(np.where(missing, -1, code), count)
         invested = sums_by_portfolio(bins, weights, count)
-        counts = sums_by_portfolio(bins, weights > 0.0, count).astype(np.int64)
-        share = weights
-        share /= of_its_portfolio(np.where(invested > 0.0, invested, 1.0), bins)
-        mean = sums_by_portfolio(bins, share * gain, count)
-        growth = np.where(mean > -1.0, 1.0 + mean, np.inf)  # nothing is left
-        drifted = gain
+        counts = sums_by_portfolio(bins, None, count).astype(np.int64)
+        share = weights / of_its_portfolio(np.where(invested > 0.0, invested, 1.0), bins, np.inf)
+        drifted = np.where(missing, 0.0, gain)
+        mean = sums_by_portfolio(bins, share * drifted, count)
         drifted += 1.0
         drifted *= share
-        drifted /= of_its_portfolio(growth, bins)
-        old_code, old_weight = np.roll(code, 1, axis=0), np.roll(drifted, 1, axis=0)
-        old_weight[0] = 0.0
-        old_weight[1:][np.diff(rows) != 1] = 0.0  # nothing was held in between
-        same = old_code == code
-        kept = np.where(same, old_weight, 0.0)
-        old_weight -= kept  # what is sold altogether
-        kept -= share
-        changes = sums_by_portfolio(bins, np.abs(kept, out=kept), count)
-        changes += sums_by_portfolio(bins_of(old_code, count), old_weight, count)
+        drifted /= of_its_portfolio(np.where(mean > -1.0, 1.0 + mean, np.inf), bins)  # else nothing is left
+        drifted[:-1][np.diff(rows) != 1] = 0.0  # the next period holds nothing of these
+        kept = np.where(code[1:] == code[:-1], drifted[:-1], 0.0)
+        sold = sums_by_portfolio(bins[:-1], drifted[:-1] - kept, count)
+        share[1:] -= kept
+        changes = sums_by_portfolio(bins, np.abs(share, out=share), count)
+        changes[1:] += sold
         own = rows[early:]
         earned[own] = np.where(counts > 0, mean, np.nan)[early:]
         turnover[own] = np.where(counts > 0, 0.5 * changes, np.nan)[early:]

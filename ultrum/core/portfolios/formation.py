@@ -69,7 +69,9 @@ class Reasons:
         numbers = np.zeros(len(self.words), dtype=np.int64)
         for first in range(0, len(rows), ROWS_AT_ONCE):
             places = self.places[as_slice(rows[first : first + ROWS_AT_ONCE])]
-            numbers += np.bincount(places.ravel(), minlength=len(self.words))
+            numbers += np.bincount(places[places != 0], minlength=len(self.words))
+            numbers[0] += places.size
+        numbers[0] -= numbers[1:].sum()
         return {word: int(number) for word, number in zip(self.words, numbers, strict=True) if number}
 
 
@@ -402,7 +404,9 @@ def _reasons(
     levels = None if priced is None else calendar.lay(priced, table.names)
     days = calendar.last_days
     members = None if rules.universe is None else _members(rules.universe, table.names)
-    for first in range(0, len(days), ROWS_AT_ONCE):
+
+    def _block(first: int) -> None:
+        """Give reasons to the assets of a block of rows."""
         rows = slice(first, min(first + ROWS_AT_ONCE, len(days)))
         if members is not None:
             why.leave_out(~_are_members(members, days[rows], len(table.names)), _NOT_A_MEMBER, rows)
@@ -415,7 +419,8 @@ def _reasons(
             why.leave_out(~np.isfinite(values[rows]), f"no {name}", rows)
         if amounts is not None:
             why.leave_out(~(np.isfinite(amounts[rows]) & (amounts[rows] > 0.0)), _NO_WEIGHT, rows)
-        storage.release()
+
+    list(over_blocks(_block, len(days), why.places.size, storage))
     return why
 
 
@@ -520,7 +525,9 @@ def _form(
             sums = sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
         codes[part], filled[part] = code, (code >= 0).any(axis=1)
-        weights[part] = _weights(code, bins, None if amounts is None else amounts[taken], count, rules.cap)
+        worth = None if amounts is None else amounts[taken]
+        totals = sizes if worth is None else sums_by_portfolio(bins, worth, count)
+        weights[part] = _weights(code, bins, worth, totals, rules.cap)
         return breaks
 
     points = list(over_blocks(_block, len(formed), codes.size, storage))
@@ -528,14 +535,12 @@ def _form(
     return Assignments(formed, last, codes, weights, filled), joined, averages
 
 
-def _weights(code: Ints, bins: Ints, amounts: Floats | None, count: int, cap: float | None) -> Floats:
-    """Weights within each portfolio, (R, N); zero for assets in none."""
-    values = np.where(code >= 0, 1.0 if amounts is None else amounts, 0.0)
-    totals = sums_by_portfolio(bins, values, count)
-    totals = np.where(totals > 0.0, totals, 1.0)
-    weights = values / of_its_portfolio(totals, bins)
+def _weights(code: Ints, bins: Ints, amounts: Floats | None, totals: Floats, cap: float | None) -> Floats:
+    """Weights within each portfolio, (R, N), from the sum of its amounts, (R, P); zero for assets in none."""
+    whole = of_its_portfolio(np.where(totals > 0.0, totals, np.inf), bins, np.inf)
+    weights = 1.0 / whole if amounts is None else np.where(code >= 0, amounts, 0.0) / whole
     for row in np.flatnonzero((weights > cap).any(axis=1)) if cap is not None else ():
         for portfolio in np.unique(code[row, weights[row] > cap]):
             inside = code[row] == portfolio
-            weights[row, inside] = cap_weights(values[row, inside], float(cap or 1.0))
+            weights[row, inside] = cap_weights(weights[row, inside], float(cap or 1.0))
     return weights

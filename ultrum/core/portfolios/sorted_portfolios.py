@@ -360,8 +360,8 @@ def _result(
     row, portfolio, asset = held.lost.T
     sold = {
         "period": made.index[row],
-        "portfolio": np.array(names, dtype=object)[portfolio],
-        "asset": np.array(table.names, dtype=object)[asset],
+        "portfolio": pd.Index(names, dtype="str")[portfolio],
+        "asset": pd.Index(table.names, dtype="str")[asset],
     }
     returns = np.ascontiguousarray(held.returns[start:])
     return SortedPortfolios(

@@ -307,7 +307,7 @@ def predictive_regression(Y: object, X: object, horizons: Sequence[int] = (1,)) 
     -----
     Standard errors over horizons are Hodrick (1992) 1B. ``corrected`` follows Amihud and Hurvich (2004); IVX-Wald
     follows Kostakis, Magdalinos and Stamatogiannis (2015) with the small-sample correction. Formulas are in
-    docs/formulas.md, rejection rates in docs/benchmarks.md.
+    docs/formulas.md, rejection rates in docs/simulations.md.
 
     Examples
     --------

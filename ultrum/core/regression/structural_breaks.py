@@ -1,7 +1,7 @@
 """Structural breaks: Chow, sup-F (Quandt–Andrews) and CUSUM tests, with robust Wald forms.
 
 The covariance of the scores uses the residuals of the restricted regression. With unrestricted residuals such
-tests over-reject in samples of monthly data (Davidson and MacKinnon 1985); docs/benchmarks.md has the sizes.
+tests over-reject in samples of monthly data (Davidson and MacKinnon 1985); docs/simulations.md has the sizes.
 """
 
 from __future__ import annotations
