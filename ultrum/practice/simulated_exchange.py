@@ -289,6 +289,9 @@ class Stocks:
         ``asset date return`` of the month after the last price.
     market, risk_free : TimeSeries
         Excess return of the market, and the bill.
+    factors : SeriesTable, shape (T, 2)
+        True factors: what a stock earns in a month for a score of size, or of book-to-market, that is higher by
+        one.
     expected : SeriesTable, shape (T, N)
         True expected return of each month, given what is known at its start.
     premia : Series
@@ -311,6 +314,7 @@ class Stocks:
     delisting_returns: pd.DataFrame
     market: TimeSeries
     risk_free: TimeSeries
+    factors: SeriesTable
     expected: SeriesTable
     premia: pd.Series
 
@@ -487,6 +491,9 @@ def _world(
         ),
         market=TimeSeries.from_arrays(factors[:, 0], index, excess),
         risk_free=TimeSeries.from_arrays(np.full(months, _BILL), index, rate),
+        factors=SeriesTable.from_arrays(
+            factors[:, 1:], index, facts.replace(measure="return", income="total").for_each(["size", "value"])
+        ),
         expected=SeriesTable.from_arrays(_with_delisting(expected, gone), index, as_return),
         premia=pd.Series(PREMIA, name="premium"),
     )
