@@ -1,4 +1,4 @@
-"""Factors of size and value rebuilt from 300 stocks: formed each June, beside the true factors and their premia."""
+"""Factors of size and value rebuilt from 300 stocks each June, beside the true factors and their premia."""
 
 import numpy as np
 

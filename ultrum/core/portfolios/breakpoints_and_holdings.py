@@ -149,7 +149,7 @@ def assign(
                     value > breaks[:, k : k + 1]
                 )  # never a missing value; groups of assets in none are not used
                 group += (inside & above if dependent else above).view(np.int8)  # of one byte, as a mask is
-            none = np.isnan(breaks).any(axis=1)
+            none = np.asarray(np.isnan(breaks).any(axis=1))
             if none.any():
                 code[inside & none[:, None]] = -1
         points.append(np.stack(rows, axis=1))
