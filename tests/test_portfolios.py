@@ -571,25 +571,32 @@ class OnFiles(Scratch):
         self.assertIn("GRS test", text)
 
     def test_members_delistings_prices_and_breakpoints_of_a_file(self):
+        """Codes are numbers, in few rows too, and one word for units is that of the returns."""
         made = self.table()
-        made = made[(made["stock"] != "S3") | (made["month"] <= made["month"].unique()[25])].copy()
-        made["price"], made["main"] = made["market_value"], made["stock"].str[1:].astype(int) % 2
-        made.to_csv(self.folder / "stocks.csv", index=False)
+        made["stock"] = made["stock"].str[1:]
+        made = made[(made["stock"] != "3") | (made["month"] <= made["month"].unique()[25])].copy()
+        made["price"], made["main"] = made["market_value"], made["stock"].astype(int) % 2
+        made.assign(**{"return": 100.0 * made["return"]}).to_csv(self.folder / "stocks.csv", index=False)
         first, later = made["month"].unique()[[0, 14]]
         members = pd.DataFrame(
-            {"asset": [f"S{k}" for k in range(12)], "entry": [f"{first}-01", f"{later}-01"] * 6, "exit": ""}
+            {"asset": [str(k) for k in range(12)], "entry": [f"{first}-01", f"{later}-01"] * 6, "exit": ""}
         )
-        gone = pd.DataFrame({"asset": ["S3"], "date": [f"{made['month'].unique()[25]}-28"], "return": [-0.4]})
+        gone = pd.DataFrame({"asset": ["3"], "date": [f"{made['month'].unique()[25]}-28"], "return": [-0.4]})
         members.to_csv(self.folder / "members.csv", index=False)
-        gone.to_csv(self.folder / "gone.csv", index=False)
+        gone.assign(**{"return": [-40.0], "why": "debts"}).to_csv(self.folder / "gone.csv", index=False)
         wide = {name: made.pivot(index="month", columns="stock", values=name) for name in made.columns[2:]}
         want = ul.sort_portfolios(wide["return"], {"book_to_market": wide["book_to_market"]}, groups=2, universe=members,
                                   delisting_returns=gone, prices=ul.SeriesTable.from_pandas(wide["price"], measure="price"),
-                                  min_price=12.0, breakpoints_from=[f"S{k}" for k in range(1, 12, 2)])  # fmt: skip
+                                  min_price=12.0, breakpoints_from=[str(k) for k in range(1, 12, 2)])  # fmt: skip
         words = "--by book_to_market=2 --members members.csv --delistings gone.csv --prices price --min-price 12 --breakpoints-from main"
-        done = command("sort", "stocks.csv", "--returns", "return", *words.split(), "--json", cwd=self.folder)
+        words += " --returns return --read units=percent --json"
+        done = command("sort", "stocks.csv", *words.split(), cwd=self.folder)
         answer = json.loads(done.stdout)
         np.testing.assert_allclose([one["mean"] for one in answer["portfolios"]], want.to_pandas().mean())
+        told = {(one["address"], one["what"], one["chosen"]) for one in answer["decisions"]}
+        self.assertLessEqual({("gone.csv", "units", "percent"), ("gone.csv", "not used", "column 'why'")}, told)
+        averages = [one["characteristics"]["book_to_market"] for one in answer["portfolios"]]
+        np.testing.assert_allclose(averages, want.averages["book_to_market"].mean())
         self.assertEqual(sum(answer["left_out"].values()), len(want.left_out))
         refused = command("sort", "stocks.csv", "--by", "book_to_market", "--prices", "price", cwd=self.folder)
         self.assertIn("--min-price", refused.stderr)

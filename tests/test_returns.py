@@ -1,5 +1,7 @@
 """Returns followed share by share, and checked against the world they were simulated from."""
 
+import warnings
+
 import numpy as np
 import pandas as pd
 
@@ -42,6 +44,22 @@ class TotalReturns(Scratch):
         month_ends = wealth.groupby(wealth.index.to_period("M")).last()
         monthly = ul.returns(close, frequency="M", dividends=dividends, splits=splits).to_pandas()
         np.testing.assert_allclose(monthly, month_ends.pct_change()[1:-1], rtol=1e-11)  # April has begun only
+
+    def test_codes_of_events_may_be_numbers_in_memory_and_on_disk(self):
+        """A dividend of a fifth of a constant price; a table of other assets is named, not passed over."""
+        days = pd.bdate_range("2024-01-01", periods=600)
+        frame = pd.DataFrame(10.0, days, ["10001", "7"])
+        memory = ul.SeriesTable.from_pandas(frame, measure="price", currency="QML")
+        disk = ul.LongTable.write(memory, self.folder / "p.parquet", "close")
+        for number, code in enumerate((7, 7.0, "7", "8")):
+            paid = pd.DataFrame({"asset": [code], "date": [days[300]], "amount": [2.0]})
+            with warnings.catch_warnings(record=True) as said:
+                made = ul.returns(memory, dividends=paid)
+                read = ul.returns(disk, dividends=paid, to=self.folder / f"{number}.parquet").read(["7"])
+            want = [0.2 if code != "8" else 0.0, 0.0]
+            self.assertEqual([made["7"].to_pandas().sum().round(12), made["10001"].to_pandas().sum()], want)
+            self.assertEqual(read["7"].to_pandas().sum().round(12), want[0])
+            self.assertEqual(sum("has prices (8; prices of" in str(w.message) for w in said), 2 * (code == "8"))
 
     def test_every_company_of_the_world_as_a_holder_earned_it(self):
         world = simulate()

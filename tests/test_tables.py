@@ -137,6 +137,16 @@ class Reports(Scratch):
             "pay": ("", "currency", "QML"), "tea": ("", "", ""), "QSR/QML": ("quote", "QSR/QML", ""),
             "QTV per QML": ("quote", "QML/QTV", "")})  # fmt: skip
         self.assertEqual(series["cpi"].metadata.base_period, "2015")
+        for heading, unit, want in (
+            ("pay (QML),tea", "percent", [2100, 0.07]),
+            ("pay (%),tea (%)", "decimal", [2100, 7]),
+        ):
+            one_word = ul.read_series(f"m,{heading}\n2024-01,2100,7\n2024-02,2110,8\n", units=unit).series
+            self.assertEqual(
+                [s.values.iloc[0] for s in one_word.values()], want
+            )  # for those that state none, or all
+        with self.refused(TableError, "name comes from the table"):
+            ul.read_series(text, name="pay")
         given = ul.read_series(text, units={"tea": "QSR", "jobless": "as written"}).series
         self.assertEqual(given["tea"].metadata.currency, "QSR")
         self.assertEqual(given["jobless"].values.iloc[0], 4.5)

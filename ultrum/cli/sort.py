@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from ultrum.core.portfolios.portfolio_table_and_monotonicity import PortfolioTable
     from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
     from ultrum.core.series.time_series import TimeSeries
-    from ultrum.sources.table.reading_result import Decision, Reading
+    from ultrum.sources.table.reading_result import Decision
 
 _MOST: Final = 3
 _EXAMPLES: Final = "\b\nExamples:\n  " + "\n  ".join(
@@ -167,12 +167,9 @@ def sort(
         from ultrum.sources.table.factor_columns import factor_table
         from ultrum.study.asset_returns_and_sorts import sort_file, table_of_sort
 
-        def records(file: str) -> Reading | None:
-            """A table of records; none without a file."""
-            return desk.table(files.address(file), records_only=True) if file else None
-
-        portfolios, of_table = sort_file(
-            desk.table(files.address(table)),
+        portfolios, found = sort_file(
+            desk,
+            files.address(table),
             dict(by),
             returns_column=returns_of,
             weights_column=weights,
@@ -185,10 +182,11 @@ def sort(
             prices_column=prices,
             min_price=min_price,
             subset_column=breakpoints_from,
-            members=records(members),
-            delistings=records(delistings),
+            members=files.address(members),
+            delistings=files.address(delistings),
         )
-        decisions = [(table, one) for one in of_table]
+        texts_of = {files.address(text): text for text in texts}
+        decisions = [(texts_of[address], one) for address, one in found]
         formulas = list(dict.fromkeys(spreads)) or [f"{name} high - {name} low" for name, _ in by]
         made, given = [factor_from_portfolios(portfolios, f, trading_cost=trading_cost) for f in formulas], None
         if factors:

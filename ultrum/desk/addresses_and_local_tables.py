@@ -206,13 +206,17 @@ class LocalTables:
             If a file is missing, or ambiguous.
         """
         wanted = Address.parse(address)
-        given = {name: value for name, value in facts.items() if value is not None}
-        options = TableOptions.of(**{**self._options.get(wanted.path, {}), **given})
+        options = self.options_of(wanted, facts)
         if not is_pattern(wanted.path):
             return with_address(self._read(wanted.path, options), wanted).warn_of_faults()
         places = files_below(self._root, wanted.path)
         reading = read_many(wanted.path, places, options, self._read, lambda path: read_below(self._root, path))
         return with_address(reading, wanted).warn_of_faults()
+
+    def options_of(self, wanted: Address, facts: Mapping[str, object]) -> TableOptions:
+        """Options of a table: those of its source, then those given; None is not given."""
+        given = {name: value for name, value in facts.items() if value is not None}
+        return TableOptions.of(**{**self._options.get(wanted.path, {}), **given})
 
     def fetch(self, address: str) -> TimeSeries:
         """One column of a table.

@@ -176,7 +176,7 @@ class Repository:
         settings = self.settings_of(wanted)
         if settings.kind == "sdmx":
             raise SourceError(f"{address}: {wanted.source} is a statistics service, not a table.")
-        options = self._options_of(wanted, facts)
+        options = self.options_of(wanted, facts)
         if not is_pattern(wanted.path):
             return with_address(self._read_file(wanted, options), wanted).warn_of_faults()
         reading = read_many(
@@ -273,7 +273,7 @@ class Repository:
         whole = Address(wanted.source, wanted.path)
         if is_pattern(wanted.path):
             return column_of(self.table(str(whole), **facts), wanted)
-        return column_of(self._reading_of_series(whole, self._options_of(whole, facts)), wanted)
+        return column_of(self._reading_of_series(whole, self.options_of(whole, facts)), wanted)
 
     def _reading_of_series(self, wanted: Address, options: TableOptions) -> Reading:
         """A table of one file whose series are taken one by one; the latest few are parsed once."""
@@ -286,7 +286,7 @@ class Repository:
             reading = self._addressed[key]
         return reading.warn_of_faults()
 
-    def _options_of(self, wanted: Address, facts: Mapping[str, object]) -> TableOptions:
+    def options_of(self, wanted: Address, facts: Mapping[str, object]) -> TableOptions:
         """Options of a table: those of its source, then those given; None is not given."""
         given = {name: value for name, value in facts.items() if value is not None}
         return TableOptions.of(**{**_table_settings(self.settings_of(wanted), wanted.path), **given})

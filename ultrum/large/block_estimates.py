@@ -30,8 +30,9 @@ from ultrum.core.regression.inputs import CONSTANT, Observations, observations_o
 from ultrum.core.regression.regress import Rule, estimate_columns, rule_of
 from ultrum.core.regression.rolling_regression import STATUS, RollingPlan, on_calendar
 from ultrum.core.regression.unit_roots_and_design_warnings import warn_of_copies
-from ultrum.core.returns.price_adjustment_and_errors import events_not_used
+from ultrum.core.returns.price_adjustment_and_errors import events_not_used, warn_of_unknown_assets
 from ultrum.core.returns.price_log_and_excess_returns import Events, returns_and_suspects, warn_of_suspects
+from ultrum.core.series.input_checks import asset_codes
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
@@ -249,6 +250,7 @@ def returns(
     """Write the existing returns of every asset; suspicious days are reported at the end."""
     path = require_output(to, "returns")
     events = Events(dividends, splits, final_payments)
+    warn_of_unknown_assets({"amount": dividends, "ratio": splits}, table.assets)
     blocks = [(b, _of_assets(events, b.names)) for b in table.blocks(WIDE_BLOCK)]
     target = Frequency.parse(frequency or table.frequency)
     market = _market_days(table, trading_days)
@@ -319,7 +321,7 @@ def _of_assets(events: Events, names: list[str]) -> Events:
 
 
 def _some(table: pd.DataFrame | None, names: list[str]) -> pd.DataFrame | None:
-    return table if table is None or "asset" not in table else table[table["asset"].isin(names)]
+    return table if table is None or "asset" not in table else table[asset_codes(table["asset"]).isin(names)]
 
 
 # Rolling regressions of every asset of a long table

@@ -28,8 +28,10 @@ from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import calendar_days
 from ultrum.core.time.period_labels_and_relative_dates import days_in
 from ultrum.core.transform.aggregation import to_frequency
+from ultrum.desk.addresses_and_local_tables import LocalTables
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, name_list, one_of
+from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.factor_columns import FactorTable
 from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns, price_table
 from ultrum.sources.table.reading_result import Decision, Reading
@@ -264,7 +266,8 @@ _READ: Final = "columns of a sort"  # step with the decisions about its table
 
 
 def sort_file(
-    reading: Reading,
+    desk: Desk | LocalTables,
+    address: str,
     by: Mapping[str, int | Sequence[float]],
     *,
     returns_column: str = "",
@@ -278,14 +281,17 @@ def sort_file(
     prices_column: str = "",
     min_price: float | None = None,
     subset_column: str = "",
-    members: Reading | None = None,
-    delistings: Reading | None = None,
-) -> tuple[SortedPortfolios, list[Decision]]:
-    """Portfolios sorted from a table with a row per asset and date, and the decisions about its columns.
+    members: str = "",
+    delistings: str = "",
+) -> tuple[SortedPortfolios, list[tuple[str, Decision]]]:
+    """Portfolios sorted from a table with a row per asset and date, and the decisions about its tables by
+    address.
 
     Parameters
     ----------
-    reading : Reading
+    desk : Desk or LocalTables
+    address : str
+        Address of the table. A unit that is given for all of it is that of its returns.
     by : mapping of str to int or sequence of float
         Columns to sort on, with their groups.
     returns_column, weights_column : str
@@ -296,25 +302,28 @@ def sort_file(
         Column of prices, and the price below which an asset is left out at formation.
     subset_column : str
         Column of ones and zeros: assets with a one set the breakpoints.
-    members, delistings : Reading, optional
-        Tables of members and of delisting returns.
+    members, delistings : str
+        Addresses of tables of members and of delisting returns; none by default.
 
     Raises
     ------
     TableError
         If a column does not exist, or no column has returns or prices.
     """
+    reading = _long_table(desk, address)
+    column, values, decision = _returns(reading, dict(reading.fields), returns_column)
+    tables = desk if isinstance(desk, LocalTables) else desk.repository
+    unit = tables.options_of(Address.parse(address), {}).units
+    if isinstance(unit, str):
+        reading = _long_table(desk, address, units={column: unit})
+        _, values, _ = _returns(reading, dict(reading.fields), column)
     fields = dict(reading.fields)
-    if all(_is_alone(name, table) for name, table in fields.items()):
-        raise TableError(
-            f"{reading.name} has a series per column; a sort needs a row per asset and date, with a column that "
-            "names the asset."
-        )
-    column, values, decision = _returns(reading, fields, returns_column)
     characteristics = {name: _column(reading, fields, name) for name in by}
     weights: SeriesTable | Literal["equal"] = "equal"
     if weights_column:
         weights = _column(reading, fields, weights_column)
+    universe, of_members = _records(desk, members, ("asset", "entry", "exit"))
+    gone, of_delistings = _records(desk, delistings, ("asset", "date", "return"))
     portfolios = sort_portfolios(
         values,
         characteristics,
@@ -329,14 +338,48 @@ def sort_file(
         prices=_column(reading, fields, prices_column) if prices_column else None,
         min_price=min_price,
         breakpoints_from=_column(reading, fields, subset_column) if subset_column else None,
-        universe=None if members is None else _members_of(members),
-        delisting_returns=None if delistings is None else delistings.records,
+        universe=universe,
+        delisting_returns=gone,
     )
     used = {column, weights_column, prices_column, subset_column, *by}
     idle = [name for name in (*fields, *reading.events) if name not in used]
-    unused = [Decision("not used", f"column '{name}'") for name in idle]
-    stated = [one for one in reading.decisions if one.certainty != "sure" or one.what not in _PLAIN]
-    return portfolios, [decision, *unused, *stated]
+    of_table = [(address, one) for one in (decision, *_not_used(idle), *_not_plain(reading))]
+    return portfolios, [*of_table, *of_members, *of_delistings]
+
+
+def _not_used(columns: Sequence[str]) -> list[Decision]:
+    return [Decision("not used", f"column '{name}'") for name in columns]
+
+
+def _not_plain(reading: Reading) -> list[Decision]:
+    """Decisions of the reader that the user should see."""
+    return [one for one in reading.decisions if one.certainty != "sure" or one.what not in _PLAIN]
+
+
+def _records(
+    desk: Desk | LocalTables, address: str, columns: tuple[str, ...]
+) -> tuple[pd.DataFrame | None, list[tuple[str, Decision]]]:
+    """Records at an address, if there is one, and the decisions about them."""
+    if not address:
+        return None, []
+    reading = desk.table(address, records_only=True)
+    table = reading.records
+    if "entry" in columns and "entry" not in table:
+        table = table.rename(columns={"date": "entry"})  # the reader takes it for the date of a record
+    kept = [one for one in _not_plain(reading) if not any(one.what == f"column '{name}'" for name in columns)]
+    idle = [str(name) for name in table if name not in columns]
+    return table, [(address, one) for one in (*_not_used(idle), *kept)]
+
+
+def _long_table(desk: Desk | LocalTables, address: str, units: Mapping[str, str] | None = None) -> Reading:
+    """A table with a row per asset and date."""
+    reading = desk.table(address, units=units)
+    if all(_is_alone(name, table) for name, table in dict(reading.fields).items()):
+        raise TableError(
+            f"{reading.name} has a series per column; a sort needs a row per asset and date, with a column that "
+            "names the asset."
+        )
+    return reading
 
 
 def _column(reading: Reading, fields: Mapping[str, SeriesTable], name: str) -> SeriesTable:
@@ -388,16 +431,11 @@ def _of_prices(name: str, table: SeriesTable, certainty: str) -> Decision:
     return Decision("returns", f"'{name}', prices converted to returns{words}", certainty=certainty)
 
 
-def _members_of(reading: Reading) -> pd.DataFrame:
-    """A table of members; the reader takes its day of entry for the date of a record."""
-    table = reading.records
-    return table if "entry" in table else table.rename(columns={"date": "entry"})
-
-
-def _portfolios_of(section: SortSection, desk: Desk) -> tuple[SortedPortfolios, list[Decision]]:
-    """The sorted portfolios of a section, and the decisions about its table."""
+def _portfolios_of(section: SortSection, desk: Desk) -> tuple[SortedPortfolios, list[tuple[str, Decision]]]:
+    """The sorted portfolios of a section, and the decisions about its tables by address."""
     return sort_file(
-        desk.table(section.table),
+        desk,
+        section.table,
         section.by,
         returns_column=section.returns,
         weights_column=section.weights,
@@ -410,8 +448,8 @@ def _portfolios_of(section: SortSection, desk: Desk) -> tuple[SortedPortfolios, 
         prices_column=section.prices,
         min_price=section.min_price,
         subset_column=section.breakpoints_from,
-        members=desk.table(section.members, records_only=True) if section.members else None,
-        delistings=desk.table(section.delistings, records_only=True) if section.delistings else None,
+        members=section.members,
+        delistings=section.delistings,
     )
 
 
@@ -419,7 +457,10 @@ def factor_of_sort(section: SortSection, desk: Desk, name: str) -> TimeSeries:
     """The factor of a study that is made of sorted portfolios; its trail has what was decided and left out."""
     portfolios, decisions = _portfolios_of(section, desk)
     factor = factor_from_portfolios(portfolios, section.formula, name=name, trading_cost=section.trading_cost)
-    chosen = "; ".join(f"{one.what}: {one.chosen}" for one in decisions)
+    chosen = "; ".join(
+        f"{'' if address == section.table else f'{address}, '}{one.what}: {one.chosen}"
+        for address, one in decisions
+    )
     return factor.with_metadata(trail=(*factor.metadata.trail, Step(_READ, (("columns", chosen),))))
 
 

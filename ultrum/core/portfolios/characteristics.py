@@ -13,7 +13,7 @@ import pandas as pd
 from ultrum.core.arguments import refuse_idle_options, validate_arguments
 from ultrum.core.array_types import DAY, Bools, Dates, Floats, Ints
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity
-from ultrum.core.series.input_checks import check_one_currency
+from ultrum.core.series.input_checks import asset_codes, check_one_currency
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in, simple_block
 from ultrum.core.time.frequency import Frequency, months_in
@@ -424,7 +424,7 @@ def _clean_records(
             f"point_in_time_accounts: '{first[item]}' of {first['asset']} in '{item}' is not a number"
             f"{f', nor are {others:,} other cells' if others else ''}. Write numbers, or leave them empty."
         )
-    frame = pd.DataFrame({"asset": records["asset"].astype(str).to_numpy(), item: values.to_numpy(np.float64)})
+    frame = pd.DataFrame({"asset": asset_codes(records["asset"]).to_numpy(), item: values.to_numpy(np.float64)})
     frame["period"] = period_ends_in(records["period"], "period")
     if lag:
         months = months_in(lag)

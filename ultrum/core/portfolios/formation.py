@@ -27,7 +27,7 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     sums_by_portfolio,
 )
 from ultrum.core.presentation import quantity
-from ultrum.core.series.input_checks import check_one_currency, refuse_no_values
+from ultrum.core.series.input_checks import asset_codes, check_one_currency, refuse_no_values
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.statistics.risk_return_and_drawdowns import returns_in
@@ -312,12 +312,13 @@ def _with_delistings(
         return block, 0
     _need_columns("delisting_returns", given, ("asset", "date", "return"))
     place = {name: column for column, name in enumerate(table.names)}
-    unknown = [str(name) for name in given["asset"] if str(name) not in place]
+    names = asset_codes(given["asset"])
+    unknown = [name for name in names if name not in place]
     if unknown:
         raise AlignmentError(
             f"delisting_returns: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
         )
-    columns = np.array([place[str(name)] for name in given["asset"]], dtype=np.int64)
+    columns = np.array([place[name] for name in names], dtype=np.int64)
     if len(set(columns.tolist())) < len(columns):
         raise AlignmentError("delisting_returns: an asset occurs twice. Keep one row per asset.")
     values = pd.to_numeric(given["return"], errors="coerce").to_numpy(dtype=np.float64)
@@ -428,10 +429,11 @@ def _exclusion(reason: str, assets: Sequence[str], table: SeriesTable) -> Bools:
     """Which assets are left out for a reason of the user."""
     if isinstance(assets, str) or not isinstance(assets, Sequence):
         raise EstimationError(f"exclude: '{reason}' takes a list of assets, such as ['BRTW'].")
-    unknown = [name for name in assets if name not in table.names]
+    named = [str(name) for name in assets]
+    unknown = [name for name in named if name not in table.names]
     if unknown:
         raise AlignmentError(f"exclude: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}")
-    return np.isin(table.names, list(assets))
+    return np.isin(table.names, named)
 
 
 def _members(universe: pd.DataFrame, names: Sequence[str]) -> tuple[Ints, Dates, Dates]:
@@ -444,7 +446,7 @@ def _members(universe: pd.DataFrame, names: Sequence[str]) -> tuple[Ints, Dates,
         )
         for side in ("entry", "exit")
     )
-    assets = universe["asset"].astype(str)
+    assets = asset_codes(universe["asset"])
     wrong = np.flatnonzero(entry > leave)  # false where one is missing
     if len(wrong):
         first = wrong[0]
@@ -479,12 +481,13 @@ def _setting_breakpoints(
         return None
     if isinstance(given, SeriesTable | pd.DataFrame):
         return np.asarray(calendar.lay(_table_of("breakpoints_from", given, table), table.names) > 0.0)
-    unknown = [name for name in given if name not in table.names]
+    named = [str(name) for name in given]
+    unknown = [name for name in named if name not in table.names]
     if unknown:
         raise AlignmentError(
             f"breakpoints_from: '{unknown[0]}' has no returns; {one_of(unknown[0], table.names)}"
         )
-    return np.broadcast_to(np.isin(table.names, list(given)), shape)
+    return np.broadcast_to(np.isin(table.names, named), shape)
 
 
 def _form(

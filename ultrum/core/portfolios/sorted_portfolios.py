@@ -35,6 +35,7 @@ from ultrum.core.portfolios.formation import (
     total_returns,
 )
 from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.series.input_checks import asset_codes
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import AlignmentError, name_list, warn_user
@@ -472,7 +473,7 @@ def _not_used(table: SeriesTable, rules: Rules, characteristics: Characteristics
         if given is not None
     }
     if rules.universe is not None:
-        listed["universe"] = list(rules.universe["asset"].unique())
+        listed["universe"] = list(asset_codes(rules.universe["asset"]).unique())
     more = {name: [str(one) for one in given if str(one) not in names] for name, given in listed.items()}
     return [
         f"not used: {name} of {quantity(len(given), 'asset')} without returns ({name_list(given[:3])})"

@@ -28,6 +28,7 @@ from ultrum.core.pricing.valuation_models import (
     solve_costs,
 )
 from ultrum.core.returns.yields import check_annual_rate
+from ultrum.core.series.input_checks import asset_codes
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
 _WITHOUT: Final = (
@@ -456,11 +457,12 @@ def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFr
     if text:
         raise EstimationError(f"forecast_bias: the column {text[0]} holds text; numbers are expected.")
     whole = history[["asset", "period", "forecast", "outcome"]].replace([np.inf, -np.inf], np.nan)
+    whole["asset"] = asset_codes(whole["asset"]).where(whole["asset"].notna())
     used = whole.dropna()
     size = used["outcome"].abs().groupby(used["asset"]).transform("mean")
     used = used[size > 0]
     scaled = used[["forecast", "outcome"]].div(size[size > 0], axis=0)
-    groups = used["asset"].astype(str) if by_asset else pd.Series("all", used.index)
+    groups = used["asset"] if by_asset else pd.Series("all", used.index)
     rows = {}
     for name, part in scaled.groupby(groups):
         periods = used.loc[part.index, "period"]
@@ -474,7 +476,7 @@ def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFr
         bias = float(part["forecast"].sum()) / total - 1.0
         score = (part["forecast"] - (1.0 + bias) * part["outcome"]).groupby(periods).sum() / total
         error = float(np.sqrt((score**2).sum() * count / (count - 1.0)))
-        lost = int((whole["asset"].astype(str) == name).sum()) if by_asset else len(whole)
+        lost = int((whole["asset"] == name).sum()) if by_asset else len(whole)
         rows[str(name)] = (bias, error, len(part), lost - len(part))
     return pd.DataFrame.from_dict(rows, orient="index", columns=["bias", "standard_error", "n", "left_out"])
 

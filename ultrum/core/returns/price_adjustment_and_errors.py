@@ -7,7 +7,7 @@ of the ex-date. The value of this holding is comparable over time.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from typing import Final
 
 import numpy as np
@@ -15,13 +15,14 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Dates, Floats, Ints
-from ultrum.core.series.input_checks import on_block
+from ultrum.core.presentation import quantity
+from ultrum.core.series.input_checks import asset_codes, on_block
 from ultrum.core.series.metadata import Metadata, step_of
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.period_labels_and_relative_dates import days_in, period_label, span_of
 from ultrum.core.transform.rolling_statistics import months_before
-from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, name_list
+from ultrum.errors import AlignmentError, CurrencyError, FrequencyError, UnitError, choices, name_list, warn_user
 
 _EARLIEST_PAYMENT: Final = 1  # periods before the last price that a final payment may be dated
 
@@ -119,7 +120,7 @@ def adjust_prices(
 
 def _refuse_double_count(prices: SeriesTable, dividends: pd.DataFrame) -> None:
     """Dividends added to prices that already include them would be counted twice."""
-    paid = set(dividends["asset"].astype(str)) if "asset" in dividends else set()
+    paid = set(asset_codes(dividends["asset"])) if "asset" in dividends else set()
     twice = [a.name for a in prices.metadata if a.income == "total" and a.name in paid]
     if twice:
         raise UnitError(
@@ -200,6 +201,7 @@ def _events(
     if table is None or not len(table):
         return [], outside
     dated = events_of(table, field)
+    warn_of_unknown_assets({field: dated}, prices.names)
     dated = dated[dated["asset"].isin(prices.names)]
     _check_event_currency(prices, dated, "dividend")
     days = calendar_days(prices.index)
@@ -217,6 +219,18 @@ def _events(
     return events, outside
 
 
+def warn_of_unknown_assets(tables: Mapping[str, pd.DataFrame | None], names: Collection[str]) -> None:
+    """Warn of tables of events, by their column of values, none of whose assets has prices."""
+    for field, table in tables.items():
+        assets = [] if table is None or "asset" not in table else list(asset_codes(table["asset"]).unique())
+        if assets and not set(assets) & set(names):
+            warn_user(
+                f"No event of the table with the column '{field}' is used: none of its "
+                f"{quantity(len(assets), 'asset')} has prices ({name_list(assets[:3])}; prices of "
+                f"{name_list(list(names)[:3])}). Check the codes."
+            )
+
+
 def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.DataFrame:
     """A table of events with dates and numbers; refused if one is wrong, missing or duplicated."""
     needed = ["asset", "date", value]
@@ -227,7 +241,7 @@ def events_of(table: pd.DataFrame, value: str, *, zero: bool = False) -> pd.Data
         )
     days = days_in(table["date"], f"{value}, its date")
     numbers = pd.to_numeric(table[value], errors="coerce").astype(np.float64)
-    events = table.assign(asset=table["asset"].astype(str), date=days.astype("datetime64[s]"))
+    events = table.assign(asset=asset_codes(table["asset"]), date=days.astype("datetime64[s]"))
     events[value] = numbers.to_numpy()
     large_enough = events[value] >= 0 if zero else events[value] > 0
     wrong = np.flatnonzero(~(large_enough & np.isfinite(events[value])))

@@ -32,6 +32,19 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
             )
 
 
+def asset_codes(column: pd.Series) -> pd.Series:
+    """Names of assets as text; whole numbers, which are codes, without a decimal point.
+
+    Examples
+    --------
+    >>> asset_codes(pd.Series([10001.0, 7.0])).tolist()
+    ['10001', '7']
+    """
+    numbers = column.to_numpy(dtype=np.float64) if pd.api.types.is_float_dtype(column) else np.empty(0)
+    whole = len(numbers) > 0 and bool((numbers == np.floor(numbers)).all())
+    return (column.astype(np.int64) if whole else column).astype(str)
+
+
 def series_in(x: TimeSeries | pd.Series, measure: str = "") -> TimeSeries:
     """A series; a plain one of pandas has the measure that the function needs.
 

@@ -14,7 +14,7 @@ from ultrum.core.array_types import Bools, Floats
 from ultrum.core.currency.exchange_rates import ExchangeRates
 from ultrum.core.returns.nearest_dates import match_dates
 from ultrum.core.returns.price_adjustment_and_errors import adjust_prices
-from ultrum.core.series.input_checks import check_one_currency, refuse_no_values
+from ultrum.core.series.input_checks import asset_codes, check_one_currency, refuse_no_values
 from ultrum.core.series.metadata import hindsight_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.statistics.risk_return_and_drawdowns import Described, returns_in
@@ -248,6 +248,7 @@ def _purchases_in(purchases: pd.DataFrame, prices: SeriesTable) -> pd.DataFrame:
     absent = [c for c in ("asset", "date", "units") if c not in purchases]
     if absent:
         raise UnitError(f"Purchases need the columns asset, date and units; {name_list(absent)} is not there.")
+    purchases = purchases.assign(asset=asset_codes(purchases["asset"]))
     unknown = [a for a in purchases["asset"].unique() if a not in prices.names]
     if unknown:
         raise AlignmentError(f"No price of {name_list(unknown)}; there are: {choices(prices.names)}.")

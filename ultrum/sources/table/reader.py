@@ -122,7 +122,8 @@ def read_series(
     decimal : {".", ","}, optional
         Decimal mark; detected from the text by default.
     units : str or mapping of column to str, optional
-        ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit.
+        ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit. A single word is that of the
+        columns whose headings state none; if all do, it replaces what they state.
     missing : sequence of str, optional
         Further codes for missing values, such as ``["-999"]``.
     asset_column : str, optional

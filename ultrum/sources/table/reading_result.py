@@ -267,7 +267,7 @@ def _ranges(grid: Grid, classes: Sequence[LineClass | None]) -> tuple[LineRange,
 
 # The result of reading a table: series, records, decisions, rejected rows; and the options
 
-_FOUND: Final = {"address", "frequency", "notes", "scale", "trail"}
+_FOUND: Final = {"address", "frequency", "name", "notes", "scale", "trail"}
 
 
 @dataclass(frozen=True)
@@ -533,6 +533,12 @@ class TableOptions:
     def year_end(self) -> int | None:
         """The month in which fiscal years end, if ``dates`` names it."""
         return year_end_in(self.dates or "")
+
+    def codes_in(self, names: Sequence[str]) -> str | None:
+        """The column whose numbers are codes of assets: the given one, or ``asset`` among records."""
+        if self.asset_column or not self.records_only:
+            return self.asset_column
+        return next((name for name in names if name.strip().lower() == "asset"), None)
 
     def unit(self, column: str) -> str | None:
         """The given unit of a column."""

@@ -161,8 +161,9 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     )
     across = list(zip(*rows, strict=True))
     cells = {n: column_array(across[block.place_of[n]]) for n in names}
-    numeric = [n for n in names if n != options.asset_column and _is_numeric(cells[n], marks)]
-    code = None if options.asset_column else identifier_column(cells, numeric, dates.moments)
+    given = options.codes_in(names)
+    numeric = [n for n in names if n != given and _is_numeric(cells[n], marks)]
+    code = None if given else identifier_column(cells, numeric, dates.moments)
     numeric = [n for n in numeric if n != code]
     decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
     numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
@@ -233,8 +234,9 @@ def _units_of_columns(
     if by_row.of_all is not None:
         stated = (*stated, by_row.of_all)
     stated_of = {n: statements_in(b.preamble, b.footer) for n, b in own.items()}
+    given = _given_units(own, words, list(numbers), options)
     units = {
-        n: _unit(own.get(n, words), n, read, options, block.place, stated_of.get(n, stated))
+        n: _unit(own.get(n, words), n, read, given[n], block.place, stated_of.get(n, stated))
         for n, read in numbers.items()
     }
     every = (*stated, *itertools.chain.from_iterable(stated_of.values()))
@@ -403,13 +405,35 @@ def _footnote_marks(block: Block, names: Sequence[str]) -> dict[str, list[str]]:
     return marks
 
 
-def _unit(
-    block: Block, name: str, read: ReadNumbers, options: TableOptions, where: str, stated: Sequence[Statement]
-) -> UnitFinding:
+def _given_units(
+    own: Mapping[str, Block], words: Block, names: Sequence[str], options: TableOptions
+) -> dict[str, str | None]:
+    """The given unit of each column: one word for all is that of the columns whose headings state none."""
+    given = {name: options.unit(name) for name in names}
+    if not isinstance(options.units, str):
+        return given
+    states = {name: _heading_states_unit(own.get(name, words), name) for name in names}
+    return given if all(states.values()) else {n: None if states[n] else unit for n, unit in given.items()}
+
+
+def _heading_states_unit(block: Block, name: str) -> bool:
+    """Whether the heading of a column states its unit."""
+    title, unit_cell = _heading_of(block, name)
+    return bool(unit_cell) or any(s.is_of_units for s in statements_in(f"{name}\n{title}", ""))
+
+
+def _heading_of(block: Block, name: str) -> tuple[str, str]:
+    """Title of a column, and the cell under its name."""
     heading, place = block.heading, block.place_of[name]
     title = heading.titles[place] if heading.titles else block.title if name == "value" else ""
-    unit_cell = heading.units[place] if heading.units else ""
-    return unit_of(name, title, unit_cell, read, block.preamble, options.unit(name), where, block.footer, stated)
+    return title, heading.units[place] if heading.units else ""
+
+
+def _unit(
+    block: Block, name: str, read: ReadNumbers, given: str | None, where: str, stated: Sequence[Statement]
+) -> UnitFinding:
+    title, unit_cell = _heading_of(block, name)
+    return unit_of(name, title, unit_cell, read, block.preamble, given, where, block.footer, stated)
 
 
 def _statements_without_use(
