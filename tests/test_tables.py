@@ -151,6 +151,29 @@ class Reports(Scratch):
         self.assertEqual(given["tea"].metadata.currency, "QSR")
         self.assertEqual(given["jobless"].values.iloc[0], 4.5)
 
+    def test_rows_of_whole_years_among_their_parts_are_set_aside(self):
+        quarters, months = (
+            ["Q1", "Q2", "Q3", "Q4"],
+            [f"{day:%b}" for day in pd.date_range("2021", periods=12, freq="MS")],
+        )
+        for heading, parts, whole in (
+            ("Year,Quarter,x", quarters, "Annual"), ("Year,Quarter,x", [1, 2, 3, 4], "Total"), ("Year,Period,x", quarters, ""),
+            ("Jahr,Quartal,x", [f"{k}. Quartal" for k in (1, 2, 3, 4)], "Jahr"), ("Year,Period,x", quarters, "202{year}"),
+            ("Year,Month,x", months, "Annual average"), ("Year,Quarter,x", quarters, "all"),
+        ):  # fmt: skip
+            rows = [
+                f"202{year},{part},{10 * k}".replace("{year}", year)
+                for year in "12"
+                for k, part in enumerate([*parts, whole])
+            ]
+            reading = ul.read_series("\n".join([heading, *rows]))
+            (made,) = reading.series.values()
+            want = [{4: "Q", 12: "M"}[len(parts)], *[10.0 * k for k in range(len(parts))] * 2]
+            self.assertEqual([str(made.frequency), *made.values], want)
+            self.assertIn(
+                "2 rows of whole years not used", next(d.chosen for d in reading.decisions if d.what == "dates")
+            )
+
     def test_a_rate_of_which_nothing_says_percent_or_decimal_gets_no_unit(self):
         for text, unit in (("m,Rate\n2024-01,1.5\n2024-02,1.6\n", ""), ("m,Rate\n2024-01,0.015\n2024-02,0.016\n", "decimal"),
                            ("m,Rate\n2024-01,1.5 %\n2024-02,-1.6 %\n", "decimal")):  # fmt: skip

@@ -13,7 +13,8 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Array, Bools, Floats
-from ultrum.errors import TableError
+from ultrum.core.presentation import quantity
+from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text
 from ultrum.sources.table.cell_grid import Row, column_array, is_empty, is_value, shape_of
 from ultrum.sources.table.date_formats import month_of_name
@@ -55,13 +56,18 @@ _WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
 _CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
 _BARE_CLOCK: Final = re.compile(r"\d{3,4}|\d{6}")
 _WHOLE_YEAR: Final = re.compile(r"(annual|year|total|average|mean|sum|avg|jan-dec|jahr|m13).*", re.IGNORECASE)
+_WHOLE_YEAR_ROW: Final = re.compile(
+    r"((annual|year|total|average|mean|avg|gesamt|insgesamt|summe|ann[ée]e|annuel|a[ñn]o|anual|anno|annuale|jaar|år|rok|год|"
+    r"fy|cy|a)( .*)?|jan-dec|jahr\w*( .*)?)",
+    re.IGNORECASE,
+)
 
 
 @dataclass(frozen=True)
 class DateCells:
     """Date cells, their source columns, and how they were combined.
 
-    ``aside`` has the rows of thirteenth months, which are annual averages.
+    ``aside`` has the rows of whole years among those of months or quarters.
     """
 
     cells: Array
@@ -144,22 +150,42 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
         if place == block.date_column:
             continue
         cells = [row[place] for row in block.rows]
-        reader = _part_reader(name, cells) or _months_without_heading(date_cells_of, name, cells)
+        aside = _of_whole_years(name, date_cells_of, cells)
+        parts = [c for k, c in enumerate(cells) if k not in aside]
+        reader = _part_reader(name, parts) or _months_without_heading(date_cells_of, name, cells)
         if reader is None:
             continue
-        texts = [reader(cell_text(year), cell_text(c)) for year, c in zip(date_cells_of, cells, strict=True)]
+        texts = [
+            reader(cell_text(year), cell_text(parts[0] if k in aside else c))
+            for k, (year, c) in enumerate(zip(date_cells_of, cells, strict=True))
+        ]
         day = next((k for k, n in enumerate(names) if n in _DAY_WORDS and k != place), None)
         if day is not None and name in _MONTH_WORDS:
             texts = [
                 f"{t}-{int(float(cell_text(row[day]))):02d}" for t, row in zip(texts, block.rows, strict=True)
             ]
             return DateCells(_objects(texts), (block.date_column, place, day), "year, month and day apart")
-        aside = tuple(i for i, c in enumerate(cells) if _WHOLE.fullmatch(cell_text(c)))
         how = f"year and '{name}' apart"
         if aside:
-            how += f"; {len(aside)} annual averages not used"
+            said = dict.fromkeys(cell_text(cells[k]) or "empty" for k in aside)
+            how += f"; {quantity(len(aside), 'row')} of whole years not used ({choices(list(said))})"
         return DateCells(_objects(texts), (block.date_column, place), how, aside)
     return None
+
+
+def _of_whole_years(name: str, years: Sequence[object], cells: Sequence[object]) -> tuple[int, ...]:
+    """Rows of a column of months or quarters that are of the whole year: M13, Annual, the year, or nothing."""
+    texts = [cell_text(c) for c in cells]
+    odd = [
+        k
+        for k, (text, year) in enumerate(zip(texts, years, strict=True))
+        if not text or text == cell_text(year) or _WHOLE.fullmatch(text) or _WHOLE_YEAR_ROW.fullmatch(text)
+    ]
+    headed = name in (*_MONTH_WORDS, *_QUARTER_WORDS) or field_of(name) in ("month", "quarter")
+    others = {text for k, text in enumerate(texts) if k not in set(odd) and not part_of_year(text)}
+    if headed and len(others) == 1 and not any(t.isdigit() for t in others):
+        odd = sorted({*odd, *(k for k, text in enumerate(texts) if text in others)})
+    return tuple(odd) if 3 * len(odd) <= len(cells) else ()
 
 
 def _part_reader(name: str, cells: Sequence[object]) -> Callable[[str, str], str] | None:

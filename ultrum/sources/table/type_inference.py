@@ -163,11 +163,12 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     cells = {n: column_array(across[block.place_of[n]]) for n in names}
     given = options.codes_in(names)
     numeric = [n for n in names if n != given and _is_numeric(cells[n], marks)]
-    code = None if given else identifier_column(cells, numeric, dates.moments)
+    keys = {n: np.delete(c, joined.aside) for n, c in cells.items()}
+    code = None if given else identifier_column(keys, numeric, np.delete(dates.moments, joined.aside))
     numeric = [n for n in numeric if n != code]
     decimal = _decimal([cells[n] for n in numeric], options, where, marks, block.grid.how)
     numbers = {n: read_numbers(cells[n], decimal, marks) for n in numeric}
-    stated = _missing_marks(block.preamble) if options.missing is None else set()
+    stated = set[float]() if options.missing is not None else _missing_marks(block.preamble)
     numbers = {n: _drop_missing_marks(r, stated) for n, r in numbers.items()}
     if options.missing is None:
         _refuse_sentinels(numbers, where)
@@ -412,14 +413,12 @@ def _given_units(
     given = {name: options.unit(name) for name in names}
     if not isinstance(options.units, str):
         return given
-    states = {name: _heading_states_unit(own.get(name, words), name) for name in names}
-    return given if all(states.values()) else {n: None if states[n] else unit for n, unit in given.items()}
-
-
-def _heading_states_unit(block: Block, name: str) -> bool:
-    """Whether the heading of a column states its unit."""
-    title, unit_cell = _heading_of(block, name)
-    return bool(unit_cell) or any(s.is_of_units for s in statements_in(f"{name}\n{title}", ""))
+    states = set()
+    for name in names:
+        title, unit_cell = _heading_of(own.get(name, words), name)
+        if unit_cell or any(s.is_of_units for s in statements_in(f"{name}\n{title}", "")):
+            states.add(name)
+    return given if len(states) == len(names) else {n: None if n in states else u for n, u in given.items()}
 
 
 def _heading_of(block: Block, name: str) -> tuple[str, str]:
