@@ -150,6 +150,10 @@ class SharpeRatios(World):
     def test_the_difference_and_its_bootstrap_by_loops(self):
         rng = np.random.default_rng(2)
         made = ul.sharpe_ratio_tests(self.factors, "m", lags=2, block=4, draws=99, seed=2)
+        self.assertIn(
+            "annual by √12; HAC with 2 lags; bootstrap in circular blocks of 4 periods, 99 draws, seed 2",
+            made.basis,
+        )
         pair = self.f[:, [1, 0]]
 
         def difference(r):

@@ -43,6 +43,8 @@ class Rates(Scratch):
         rates = ul.ExchangeRates([quote("QSR/QML", 1, days=DAYS[:100])])
         last = DAYS[99]
         self.assertEqual(rates.rate("QSR", "QML", on=last + pd.offsets.BDay(5)).days, (str(last)[:10],))
+        newest = rates.rate("QSR", "QML")
+        self.assertEqual((newest.days, newest), ((str(last)[:10],), rates.rate("QSR", "QML", on=last)))
         with self.refused(CurrencyError, str(last)[:10], "5 weekdays", "stale_after"):
             rates.rate("QSR", "QML", on=last + pd.offsets.BDay(6))
         with self.refused(CurrencyError, "begin 2024-01-01"):

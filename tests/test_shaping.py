@@ -339,12 +339,13 @@ class Together(Scratch):
         self.assertEqual(len(back.overlap), shared)
 
     def test_disagreeing_overlap_is_refused_where_it_is_worst(self):
-        old = series([1.0, 2, 3, 4], measure="rate", timing="end", name="old")
-        new = series([2.0, 3.3, 4, 5], start="2010-02", measure="rate", timing="end", name="new")
+        old = series([1.0, 2, 3, 4], measure="rate", timing="end", name="old", title="Old")
+        new = series([2.0, 3.3, 4, 5], start="2010-02", measure="rate", timing="end", name="new", title="New")
         with self.refused(AlignmentError, "1 of 3 shared", "2010-03", "3 against 3.3", "-9.09 %"):
             ul.splice(old, new)
         kept = ul.splice(old, new, prefer="first", tolerance=0.1)
-        self.assertEqual(kept.values.tolist(), [1, 2, 3, 4, 5])
+        self.assertEqual((kept.values.tolist(), kept.metadata.title), ([1, 2, 3, 4, 5], "Old"))
+        self.assertEqual(ul.splice(old, new, tolerance=0.1).metadata.title, "New")
         apart = series([9.0], start="2011-01", measure="rate", timing="end", name="far")
         with self.refused(AlignmentError, "do not overlap"):
             ul.splice(old, apart, link="ratio")

@@ -561,7 +561,10 @@ class Facts(Scratch):
             (f"period;x\n{rows}", {"dates": "year ends June"}, "2003Q3"),
             (f"Financial year ending 31 March\nperiod;x\n{rows}", {}, "2003Q2"),
         ):
-            self.assertEqual(str(ul.read_series(text, **options).series["x"].index[0]), first)
+            reading = ul.read_series(text, **options)
+            self.assertEqual(str(reading.series["x"].index[0]), first)
+            end = next(one.chosen for one in reading.decisions if one.what == "fiscal years")
+            self.assertIn(f"end in {'Jun' if options else 'Mar'}; quarters are those of the calendar", end)
         with self.refused(TableError, "ends no calendar quarter"):
             ul.read_series(f"period;x\n{rows}", dates="year ends May")
 
