@@ -263,6 +263,16 @@ class AgainstASlowComputation(unittest.TestCase):
                 for key, value in slow.items():
                     self.assertAlmostEqual(fast[key], value, 12)
 
+    def test_turnover_is_that_of_the_weights(self):
+        """An asset without a return is sold at the start of the period: what it was worth is traded."""
+        for options in ({}, {"weights": self.market()}, {"formation": "Q", "hold_for": 6}):
+            made, before = ul.sort_portfolios(self.r, {"size": self.size}, groups=3, **options), 0.0
+            for month, turnover in made.turnover.iterrows():
+                now = made.weights(str(month))
+                np.testing.assert_allclose(turnover, 0.5 * (now - before).abs().sum(), atol=1e-12)
+                before = now.mul(1.0 + self.r.loc[month].fillna(0.0), axis=0)
+                before /= before.sum()
+
     def test_the_order_of_assets_and_rows_is_only_an_order(self):
         turned = np.random.default_rng(1).permutation(18)
         one = ul.sort_portfolios(self.r, self.by, groups=3)

@@ -470,7 +470,8 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         missing = ~np.isfinite(gain)
         gone = np.argwhere((missing & (code >= 0))[early:])
         gone[:, 0] += early
-        bins = bins_of(np.where(missing, -1, code), count)
+        sold_too = bins_of(code, count)  # with assets that are sold for want of a return
+        bins = np.where(missing, bins_of(np.full((len(code), 1), -1), count), sold_too)
         invested = sums_by_portfolio(bins, weights, count)
         counts = sums_by_portfolio(bins, None, count).astype(np.int64)
         share = weights / of_its_portfolio(np.where(invested > 0.0, invested, 1.0), bins, np.inf)
@@ -481,10 +482,10 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         drifted /= of_its_portfolio(np.where(mean > -1.0, 1.0 + mean, np.inf), bins)  # else nothing is left
         drifted[:-1][np.diff(rows) != 1] = 0.0  # the next period holds nothing of these
         kept = np.where(code[1:] == code[:-1], drifted[:-1], 0.0)
-        sold = sums_by_portfolio(bins[:-1], drifted[:-1] - kept, count)
+        left = sums_by_portfolio(sold_too[:-1], drifted[:-1] - kept, count)
         share[1:] -= kept
-        changes = sums_by_portfolio(bins, np.abs(share, out=share), count)
-        changes[1:] += sold
+        changes = sums_by_portfolio(sold_too, np.abs(share, out=share), count)
+        changes[1:] += left
         own = rows[early:]
         earned[own] = np.where(counts > 0, mean, np.nan)[early:]
         turnover[own] = np.where(counts > 0, 0.5 * changes, np.nan)[early:]
