@@ -174,6 +174,9 @@ class Reports(Scratch):
                 "2 rows of whole years not used", next(d.chosen for d in reading.decisions if d.what == "dates")
             )
 
+        with self.refused(TableError, "'Setp' under 'month' is neither a month nor a quarter (1 such cell)"):
+            ul.read_series("Year,Month,x\n" + "".join(f"2021,{'Setp' if m == 'Sep' else m},1\n" for m in months))
+
     def test_a_rate_of_which_nothing_says_percent_or_decimal_gets_no_unit(self):
         for text, unit in (("m,Rate\n2024-01,1.5\n2024-02,1.6\n", ""), ("m,Rate\n2024-01,0.015\n2024-02,0.016\n", "decimal"),
                            ("m,Rate\n2024-01,1.5 %\n2024-02,-1.6 %\n", "decimal")):  # fmt: skip

@@ -222,7 +222,9 @@ def _events(
 def warn_of_unknown_assets(tables: Mapping[str, pd.DataFrame | None], names: Collection[str]) -> None:
     """Warn of tables of events, by their column of values, none of whose assets has prices."""
     for field, table in tables.items():
-        assets = [] if table is None or "asset" not in table else list(asset_codes(table["asset"]).unique())
+        assets = (
+            [] if table is None or "asset" not in table else list(asset_codes(table["asset"]).dropna().unique())
+        )
         if assets and not set(assets) & set(names):
             warn_user(
                 f"No event of the table with the column '{field}' is used: none of its "

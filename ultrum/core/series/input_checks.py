@@ -40,9 +40,11 @@ def asset_codes(column: pd.Series) -> pd.Series:
     >>> asset_codes(pd.Series([10001.0, 7.0])).tolist()
     ['10001', '7']
     """
-    numbers = column.to_numpy(dtype=np.float64) if pd.api.types.is_float_dtype(column) else np.empty(0)
-    whole = len(numbers) > 0 and bool((numbers == np.floor(numbers)).all())
-    return (column.astype(np.int64) if whole else column).astype(str)
+    if pd.api.types.is_float_dtype(column):
+        numbers = column.to_numpy(dtype=np.float64, na_value=np.nan)
+        if not np.isinf(numbers).any() and (np.isnan(numbers) | (numbers == np.floor(numbers))).all():
+            column = column.astype("Int64")
+    return column.astype(str)
 
 
 def series_in(x: TimeSeries | pd.Series, measure: str = "") -> TimeSeries:

@@ -154,6 +154,7 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
         parts = [c for k, c in enumerate(cells) if k not in aside]
         reader = _part_reader(name, parts) or _months_without_heading(date_cells_of, name, cells)
         if reader is None:
+            _refuse_an_unknown_part(block, name, place, aside)
             continue
         texts = [
             reader(cell_text(year), cell_text(parts[0] if k in aside else c))
@@ -181,11 +182,28 @@ def _of_whole_years(name: str, years: Sequence[object], cells: Sequence[object])
         for k, (text, year) in enumerate(zip(texts, years, strict=True))
         if not text or text == cell_text(year) or _WHOLE.fullmatch(text) or _WHOLE_YEAR_ROW.fullmatch(text)
     ]
-    headed = name in (*_MONTH_WORDS, *_QUARTER_WORDS) or field_of(name) in ("month", "quarter")
-    others = {text for k, text in enumerate(texts) if k not in set(odd) and not part_of_year(text)}
-    if headed and len(others) == 1 and not any(t.isdigit() for t in others):
+    parts = {text: part_of_year(text) for k, text in enumerate(texts) if k not in set(odd)}
+    others = [text for text, part in parts.items() if part is None]
+    complete = len(parts) - 1 in (4, 12)  # so that what is left is no part
+    if _is_headed(name) and complete and len(others) == 1:
         odd = sorted({*odd, *(k for k, text in enumerate(texts) if text in others)})
     return tuple(odd) if 3 * len(odd) <= len(cells) else ()
+
+
+def _is_headed(name: str) -> bool:
+    """Whether a column is named month or quarter."""
+    return name in (*_MONTH_WORDS, *_QUARTER_WORDS) or field_of(name) in ("month", "quarter")
+
+
+def _refuse_an_unknown_part(block: Block, name: str, place: int, aside: Sequence[int]) -> None:
+    """Refuse a column of months or quarters by its heading in which some cells are neither."""
+    texts = [cell_text(row[place]) for k, row in enumerate(block.rows) if k not in set(aside)]
+    unknown = [text for text in texts if not part_of_year(text)]
+    if _is_headed(name) and 0 < 3 * len(unknown) <= len(texts):
+        raise TableError(
+            f"{block.place}: '{unknown[0]}' under '{name}' is neither a month nor a quarter "
+            f"({quantity(len(unknown), 'such cell')}). Correct the file."
+        )
 
 
 def _part_reader(name: str, cells: Sequence[object]) -> Callable[[str, str], str] | None:
