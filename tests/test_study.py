@@ -17,6 +17,7 @@ from ultrum.core.pricing import hierarchical_costs, implied_costs
 from ultrum.errors import EstimationError, SourceError, StudyError, TableError, UltrumError, UnitError
 from ultrum.practice import demo_study, statistics_service
 from ultrum.report import html_report
+from ultrum.study.asset_returns_and_sorts import daily_returns, read_prices
 
 TEXT = demo_study().read_text()
 STUDIES = ROOT / "ultrum" / "practice" / "studies"
@@ -196,6 +197,11 @@ class Runs(OnPractice):
         with ul.Desk(self.folder / "v", sources=ul.practice.sources_at(self.service.places)) as desk:
             quote = ul.ExchangeRates([desk.fetch("observatory:FX/B.QSR.QML")])
             close = desk.table("exchange:prices.csv").fields["close"]["SNST"].values
+            study = ul.Study.parse(TEXT)
+            daily = daily_returns(study, desk, read_prices(study, desk))["SNST"].to_pandas()
+        grown = (1.0 + daily).groupby(daily.index.to_period("M")).prod() - 1.0
+        monthly = plain.returns["SNST"].to_pandas().dropna()
+        np.testing.assert_allclose(grown[monthly.index], monthly, atol=1e-9)  # of the sensitivity and forecasts
         before = close.loc[:"2012-04-30"].dropna()
         start = before.iloc[-1] * quote.rate("QSR", "QML", on="2012-04-30")
         end = 50 * quote.rate("QSR", "QML", on="2012-05-16")

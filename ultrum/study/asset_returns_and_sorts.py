@@ -134,21 +134,16 @@ def _returns_of_file(plan: Study, prices: PriceTable) -> SeriesTable:
 
 
 def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
-    """Total returns of every trading day, for the assets in the study's own currency."""
+    """Total returns of every trading day in the study's currency; warnings are those of its own returns."""
     if prices.holds_returns:
         raise StudyError(
             "[sensitivity] and [beta_forecasts] need daily prices, but the assets are returns. Remove the "
-            "section, or "
-            "use prices."
+            "section, or use prices."
         )
     close = prices.prices
-    home = plan.study.currency
-    home_names = [a.name for a in close.metadata if not home or not a.currency or a.currency == home]
-    dividends, splits, payments = (
-        None if table is None else table[table["asset"].isin(home_names)]
-        for table in _records_of_assets(plan, desk, close.names)
-    )
-    return returns(close.select(home_names), dividends=dividends, splits=splits, final_payments=payments)
+    dividends, splits, payments = _records_of_assets(plan, desk, close.names)
+    close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), [])
+    return returns(close, dividends=dividends, splits=splits, final_payments=payments)
 
 
 def _records_of_assets(plan: Study, desk: Desk, assets: Sequence[str]) -> tuple[pd.DataFrame | None, ...]:

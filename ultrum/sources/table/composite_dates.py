@@ -168,8 +168,8 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
             return DateCells(_objects(texts), (block.date_column, place, day), "year, month and day apart")
         how = f"year and '{name}' apart"
         if aside:
-            said = dict.fromkeys(cell_text(cells[k]) or "empty" for k in aside)
-            how += f"; {quantity(len(aside), 'row')} of whole years not used ({choices(list(said))})"
+            listed = dict.fromkeys(cell_text(cells[k]) or "empty" for k in aside)
+            how += f"; {quantity(len(aside), 'row')} of whole years not used ({choices(list(listed))})"
         return DateCells(_objects(texts), (block.date_column, place), how, aside)
     return None
 
