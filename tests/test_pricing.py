@@ -292,6 +292,12 @@ class Premia(Scratch):
         rows = np.random.default_rng(1).integers(0, 240, (4000, 240))
         again = [np.prod(1 + f[i] + r[i]) ** 0.05 - np.prod(1 + r[i]) ** 0.05 for i in rows]
         self.assertAlmostEqual(got.standard_error / np.std(again), 1.0, 1)
+        holes = self.rate.to_pandas()
+        holes.iloc[[3, 9]] = np.nan
+        with self.refused(EstimationError, f"no value at {holes.index[3]}"):
+            ul.premium(
+                self.market, mean="blume", horizon=5, risk_free=ul.TimeSeries.from_pandas(holes, measure="return")
+            )
         blend = ul.premium(self.market, mean="blume", horizon=5, risk_free=self.rate)
         plain = ul.premium(self.market)
         self.assertAlmostEqual(blend.value, (180 * plain.value + 59 * grown) / 239, 12)
