@@ -37,7 +37,8 @@ SERIES, OBSERVATIONS, LISTINGS = 400, 1_000_000, 100_000
 DIMENSIONS = ("FREQ", "AREA", "ITEM")
 SERVER = """
 import sys, threading
-from ultrum.practice import data_messages, service, simulated_world, statistics_service, structure_messages
+from ultrum import practice
+from ultrum.practice import simulated_world, statistics_service
 items = simulated_world.FLOWS["PRICES"].dimensions["ITEM"][1]
 items.update({f"I{i:03d}": f"Item {i}" for i in range(400)})
 known = simulated_world.catalogue()
@@ -47,13 +48,12 @@ def latest():
     found = plain_rows
     return {**found, **{("PRICES", f"M.QM.I{i:03d}"): found["PRICES", "M.QM.CPI"] for i in range(400)}}
 names = [n for n in known if not n[1].startswith("M.QM.I")]
-from ultrum.practice import store
-frame = store.observations()
+frame = statistics_service.observations()
 import pandas as pd
 days = pd.to_datetime(statistics_service._first_days(frame["period"].to_numpy()))
 plain_rows = {k: v for k, v in frame.assign(day=days).groupby(["flow", "key"], sort=False)}
 statistics_service._latest = latest
-with service.serve(delay=0.025) as running:
+with practice.serve(delay=0.025) as running:
     print(running.url, flush=True)
     threading.Event().wait()
 """

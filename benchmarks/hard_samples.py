@@ -14,7 +14,7 @@ import scipy.special as sp
 import ultrum as ul
 from benchmarks.evidence import ar, panel_of
 from ultrum.core.pricing.alpha_and_multiple_tests import alpha_t_and_draws, step_down
-from ultrum.core.pricing.two_pass_standard_errors import misspecification_robust, rank_test, robust_sets
+from ultrum.core.pricing.two_pass_standard_errors import equal_betas_test, misspecification_robust, robust_sets
 from ultrum.core.regression.engine.covariance_and_bootstrap import (
     cluster_covariance,
     covariance,
@@ -127,7 +127,7 @@ def weak_betas(rows, common, seed):
             not any(a <= 0 <= b for a, b in robust_sets(right, H, 0.95)[-1]),
         ])  # fmt: skip
         if sample < FEW:
-            warned.append([rank_test(R, F).p_value > 0.02, rank_test(strong, G).p_value > 0.02])
+            warned.append([equal_betas_test(R, F).p_value > 0.02, equal_betas_test(strong, G).p_value > 0.02])
     return 100 * np.concatenate([np.mean(o, axis=0) for o in (t_out, warned, sets)])
 
 

@@ -3,6 +3,7 @@
 import ast
 import functools
 import inspect
+import re
 import shutil
 import subprocess
 import sys
@@ -112,6 +113,21 @@ class Layers(unittest.TestCase):
         self.assertEqual(sorted(set(module) - free), [], "these import each other in a circle")
         twice = [n for n, k in Counter(p.stem for p in files).items() if k > 1]
         self.assertEqual(twice, [])
+
+    def test_names_that_benchmarks_take_exist(self):
+        """Benchmarks run by hand; a name that has moved is found here, in programs within texts too."""
+        taken = re.compile(r"^ *from (ultrum[\w.]*) import (?:\(([^)]*)\)|([^\n(]+))", re.M)
+        missing, found = [], 0
+        for file in (ROOT / "benchmarks").glob("*.py"):
+            for module, several, line in taken.findall(file.read_text()):
+                for name in filter(
+                    None, (word.split(" as ")[0].strip() for word in (several or line).split(","))
+                ):
+                    found += 1
+                    if not hasattr(__import__(module, fromlist=[name]), name):
+                        missing.append(f"{file.name}: {module}.{name}")
+        self.assertEqual(missing, [])
+        self.assertGreater(found, 50)
 
     def test_what_is_loaded(self):
         """Modules that an import or a command must not load, by what a user runs."""
