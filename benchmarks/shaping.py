@@ -51,7 +51,7 @@ def conversions():
             return sampled.sum(min_count=1) if how == "sum" else getattr(sampled, how)()
 
         (a, b), (mine, other) = turns(3, ours, theirs)
-        count = len(mine)
+        count = len(mine.index)
         np.testing.assert_allclose(mine.block, other.to_numpy()[:count], rtol=1e-9)
         memory = peak(ours, frame.to_numpy().nbytes)
         lines.append(
@@ -80,7 +80,7 @@ def bars():
         (a, b), (mine, other) = turns(
             3, lambda t=target: ul.to_frequency(table, t), lambda x=alias: frame.resample(x).agg(wanted)
         )
-        kept = other.dropna().to_numpy()[: len(mine)]
+        kept = other.dropna().to_numpy()[: len(mine.index)]
         np.testing.assert_array_equal(mine.block, kept)
         lines.append(
             f"| minute bars of {PAIRS} pairs, a year, to {target}, s | {a:.3f} | {b:.3f} | {b / a:.1f} | 5 | |"
