@@ -139,12 +139,13 @@ class Reports(Scratch):
         self.assertEqual(series["cpi"].metadata.base_period, "2015")
         for heading, unit, want in (
             ("pay (QML),tea", "percent", [2100, 0.07]),
-            ("pay (%),tea (%)", "decimal", [2100, 7]),
+            ("pay (%),tea", "decimal", [2100, 7]),
+            ("pay (QML),tea (QSR mn)", "percent", [21, 0.07]),
         ):
             one_word = ul.read_series(f"m,{heading}\n2024-01,2100,7\n2024-02,2110,8\n", units=unit).series
             self.assertEqual(
                 [s.values.iloc[0] for s in one_word.values()], want
-            )  # for those that state none, or all
+            )  # not of an amount beside others
         with self.refused(TableError, "name comes from the table"):
             ul.read_series(text, name="pay")
         given = ul.read_series(text, units={"tea": "QSR", "jobless": "as written"}).series
@@ -174,6 +175,10 @@ class Reports(Scratch):
                 "2 rows of whole years not used", next(d.chosen for d in reading.decisions if d.what == "dates")
             )
 
+        for codes, frequency in ({"M12": 7, "M13": 50}, "M"), ({"A01": 7}, "A"), ({"M13": 7}, "A"):
+            rows = [f"202{year},{code},{value}" for year in "12" for code, value in codes.items()]
+            (made,) = ul.read_series("\n".join(["year,period,x", *rows])).series.values()
+            self.assertEqual([str(made.frequency), *made.values], [frequency, 7.0, 7.0])  # never January
         with self.refused(TableError, "'Setp' under 'month' is neither a month nor a quarter (1 such cell)"):
             ul.read_series("Year,Month,x\n" + "".join(f"2021,{'Setp' if m == 'Sep' else m},1\n" for m in months))
 

@@ -177,17 +177,25 @@ def _year_and_part(block: Block, date_cells_of: Sequence[object], names: Sequenc
 def _of_whole_years(name: str, years: Sequence[object], cells: Sequence[object]) -> tuple[int, ...]:
     """Rows of a column of months or quarters that are of the whole year: M13, Annual, the year, or nothing."""
     texts = [cell_text(c) for c in cells]
+    if not _is_headed(name) and not any(map(_is_part, texts[:3])):
+        return ()
+    codes = [k for k, text in enumerate(texts) if _WHOLE.fullmatch(text)]
     odd = [
         k
         for k, (text, year) in enumerate(zip(texts, years, strict=True))
-        if not text or text == cell_text(year) or _WHOLE.fullmatch(text) or _WHOLE_YEAR_ROW.fullmatch(text)
+        if not text or text == cell_text(year) or _WHOLE_YEAR_ROW.fullmatch(text)
     ]
-    parts = {text: part_of_year(text) for k, text in enumerate(texts) if k not in set(odd)}
+    parts = {text: part_of_year(text) for k, text in enumerate(texts) if k not in {*codes, *odd}}
     others = [text for text, part in parts.items() if part is None]
     complete = len(parts) - 1 in (4, 12)  # so that what is left is no part
     if _is_headed(name) and complete and len(others) == 1:
         odd = sorted({*odd, *(k for k, text in enumerate(texts) if text in others)})
-    return tuple(odd) if 3 * len(odd) <= len(cells) else ()
+    return tuple(sorted({*codes, *odd})) if 3 * len(odd) <= len(cells) else tuple(codes)
+
+
+def _is_part(text: str) -> bool:
+    """Whether a text is a code or a name of a part of a year, or the code of a whole one."""
+    return bool(_PERIOD.fullmatch(text) or _WHOLE.fullmatch(text) or part_of_year(text))
 
 
 def _is_headed(name: str) -> bool:
@@ -197,9 +205,11 @@ def _is_headed(name: str) -> bool:
 
 def _refuse_an_unknown_part(block: Block, name: str, place: int, aside: Sequence[int]) -> None:
     """Refuse a column of months or quarters by its heading in which some cells are neither."""
+    if not _is_headed(name):
+        return
     texts = [cell_text(row[place]) for k, row in enumerate(block.rows) if k not in set(aside)]
     unknown = [text for text in texts if not part_of_year(text)]
-    if _is_headed(name) and 0 < 3 * len(unknown) <= len(texts):
+    if 0 < 3 * len(unknown) <= len(texts):
         raise TableError(
             f"{block.place}: '{unknown[0]}' under '{name}' is neither a month nor a quarter "
             f"({quantity(len(unknown), 'such cell')}). Correct the file."

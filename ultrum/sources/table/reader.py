@@ -122,8 +122,9 @@ def read_series(
     decimal : {".", ","}, optional
         Decimal mark; detected from the text by default.
     units : str or mapping of column to str, optional
-        ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit. A single word is that of the
-        columns whose headings state none; if all do, it replaces what they state.
+        ``"percent"`` is divided by 100. ``"decimal"``, ``"as written"``, or a unit. The word
+        ``"percent"`` or ``"decimal"`` alone is not for columns whose headings state an amount, such as
+        "Value (QML mn)", unless all do.
     missing : sequence of str, optional
         Further codes for missing values, such as ``["-999"]``.
     asset_column : str, optional

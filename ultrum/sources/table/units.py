@@ -64,6 +64,7 @@ def role_of(heading: str) -> str:
 # Units of columns: percent or decimals, index, price, currency
 
 PERCENT, DECIMAL = "percent", "decimal"
+_SHARE: Final = re.compile(r"decimal|ratio|fraction", re.IGNORECASE)
 GIVEN: Final = (PERCENT, DECIMAL, "index", "count", "currency", "as written")
 _WORD: Final = PERCENT_WORD
 _IN_WORDS: Final = {"multiple": "a multiple", "currency": "a currency", "basis points": "basis points"}
@@ -179,6 +180,13 @@ def unit_of(
     return _with_descriptions(finding, heading, stated)
 
 
+def states_amount(name: str, title: str, unit_cell: str) -> bool:
+    """Whether the heading of a column states a currency, a multiple or another unit that is no share."""
+    if unit_cell and not _SHARE.search(unit_cell) and not any_percent_word().search(unit_cell):
+        return True
+    return any(s.kind in ("currency", "multiple") for s in statements_in(f"{name}\n{title}", ""))
+
+
 def _with_descriptions(
     finding: UnitFinding, heading: Sequence[Statement], stated: Sequence[Statement]
 ) -> UnitFinding:
@@ -274,7 +282,10 @@ def _cell_signs(
     ):
         if 0 < marked < count:
             signs = f"{marked} of the {quantity(count, 'number')} in '{name}' have {sign}"
-            raise TableError(f"{where}{signs}, and the others have none. Set units='percent' or units='decimal'.")
+            raise TableError(
+                f"{where}{signs}, and the others have none. Set units={{'{name}': 'percent'}} or "
+                f"units={{'{name}': 'decimal'}}."
+            )
         if marked:
             certainty = "bp in the cells" if factor < 1.0 else "percent signs in the cells"
             found = {**facts, "unit": DECIMAL}
