@@ -43,11 +43,9 @@ items = simulated_world.FLOWS["PRICES"].dimensions["ITEM"][1]
 items.update({f"I{i:03d}": f"Item {i}" for i in range(400)})
 known = simulated_world.catalogue()
 known.update({("PRICES", f"M.QM.I{i:03d}"): known["PRICES", "M.QM.CPI"] for i in range(400)})
-plain = statistics_service._latest
 def latest():
     found = plain_rows
     return {**found, **{("PRICES", f"M.QM.I{i:03d}"): found["PRICES", "M.QM.CPI"] for i in range(400)}}
-names = [n for n in known if not n[1].startswith("M.QM.I")]
 frame = statistics_service.observations()
 import pandas as pd
 days = pd.to_datetime(statistics_service._first_days(frame["period"].to_numpy()))

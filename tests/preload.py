@@ -1,4 +1,4 @@
-"""What programs of the documentation import and read, loaded once and shared by their processes."""
+"""What programs of the documentation and tests import and read, loaded once and shared by their processes."""
 
 import matplotlib.font_manager
 import matplotlib.pyplot
