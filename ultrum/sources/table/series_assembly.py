@@ -28,7 +28,7 @@ from ultrum.sources.table.number_formats_and_date_words import is_number_text
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed
-from ultrum.sources.table.unit_statements import LABELS, statement_of
+from ultrum.sources.table.unit_statements import LABELS, currency_and_power, statement_of
 from ultrum.sources.table.units import UnitFinding, role_of
 
 
@@ -524,12 +524,13 @@ def _of_member(
         return metadata.replace(measure="quote", unit=pair, currency="", timing="")
     currency = stated["currency"].get(name, "")
     if currency and metadata.measure == "price" and metadata.unit in ("", "currency"):
-        facts["currency"] = currency
+        facts["currency"] = currency_and_power(currency)[0] or currency
     unit = statement_of(stated["unit"].get(name, ""))
     if unit is not None and not metadata.unit and not (is_count and unit.kind == "currency"):
         facts |= _UNITS_OF_ROWS.get(unit.kind) or {}
         facts |= {"unit": "currency", "currency": unit.value} if unit.kind == "currency" else {}
-        facts |= {"scale": unit.power} if unit.power else {}
+        scaled = Step("scaled", (("by", f"{10.0**unit.power:g}"),))
+        facts |= {"scale": unit.power, "trail": (*metadata.trail, scaled)} if unit.power else {}
     title = stated["title"].get(name) or stated["name"].get(name)
     if title and not metadata.title:
         facts["title"] = title

@@ -46,7 +46,7 @@ from ultrum.sources.table.unit_statements import (
     percent_words,
     statements_in,
 )
-from ultrum.sources.table.units import SETTLED, UnitFinding, states_amount, unit_column, unit_of, units_by_row
+from ultrum.sources.table.units import SETTLED, UnitFinding, can_have, unit_column, unit_of, units_by_row
 
 # Type inference: dates, numbers and texts from a block of cells, with every decision reported
 
@@ -409,12 +409,12 @@ def _footnote_marks(block: Block, names: Sequence[str]) -> dict[str, list[str]]:
 def _given_units(
     own: Mapping[str, Block], words: Block, names: Sequence[str], options: TableOptions
 ) -> dict[str, str | None]:
-    """The given unit of each column: one word, percent or decimal, is not that of amounts among other columns."""
+    """The given unit of each column: one word is the unit of those columns alone that can have it."""
     given = {name: options.unit(name) for name in names}
-    if options.units not in ("percent", "decimal"):
+    if not isinstance(options.units, str):
         return given
-    amounts = {name for name in names if states_amount(name, *_heading_of(own.get(name, words), name))}
-    return given if len(amounts) == len(names) else {n: None if n in amounts else u for n, u in given.items()}
+    other = {n for n in names if not can_have(options.units, n, *_heading_of(own.get(n, words), n))}
+    return given if len(other) == len(names) else {n: None if n in other else u for n, u in given.items()}
 
 
 def _heading_of(block: Block, name: str) -> tuple[str, str]:

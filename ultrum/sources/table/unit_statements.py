@@ -7,21 +7,30 @@ list of what was not used.
 
 from __future__ import annotations
 
+import json
 import re
 import textwrap
 import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
+from pathlib import Path
 from typing import Final, Literal
 
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
 from ultrum.sources.table.date_formats import month_of_name
 
 Kind = Literal[
-    "percent", "basis points", "currency", "multiple", "seasonal adjustment", "base period", "maturity"
+    "percent",
+    "basis points",
+    "currency",
+    "multiple",
+    "other unit",
+    "seasonal adjustment",
+    "base period",
+    "maturity",
 ]
-_OF_UNITS: Final = ("percent", "basis points", "currency", "multiple")
+_OF_UNITS: Final = ("percent", "basis points", "currency", "multiple", "other unit")
 # names of percent in CLDR (unit concentr-percent), as stems; percentage points are percent of the same base
 PERCENT_WORD: Final = (
     r"per ?cent(?:age)?|percents|pct|prozent\w*|pour ?cent(?:age)?s?|por ?cien(?:to)?|per ?cento|porcentajes?"
@@ -59,8 +68,31 @@ SIGNS: Final = {
     "₼": "AZN",
     "₾": "GEL",
 }
-_CODE: Final = rf"(?:[A-Z]{{3}}|{'|'.join(SIGNS)})"
+_CODE: Final = rf"(?:[A-Z]{{3}}|GBp|ZAc|{'|'.join(SIGNS)})"
 _SCALED_MONEY: Final = rf"(?:(?i:{_SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
+CURRENCY_NAMES: Final = Path(__file__).with_name("currency_names.json")
+UNKNOWN_CURRENCY: Final = "XXX"  # of ISO 4217: a currency that is stated, but could be several
+_FURTHER_NAMES: Final = {
+    "USD": "us$ u.s.$ us-$ u.s._dollar u.s._dollars american_dollars",
+    "CAD": "c$ ca$ cdn$",
+    "AUD": "a$ au$",
+    "NZD": "nz$",
+    "HKD": "hk$",
+    "SGD": "s$ sg$",
+    "TWD": "nt$",
+    "BRL": "r$",
+    "MXN": "mx$ mex$",
+    "GBP": "sterling pound_sterling pounds_sterling",
+    "JPY": "yen",
+    "CNY": "renminbi rmb yuan",
+    "GBX": "pence pence_sterling new_pence british_pence",
+    "USX": "us_cents us_cent u.s._cents us-cents us-cent",
+    "EUX": "eurocents eurocent euro_cents euro_cent euro-cent euro-cents",
+    UNKNOWN_CURRENCY: "$ dollar dollars pounds francs",
+}
+_IN_HUNDREDTHS: Final = {"GBX": "GBP", "GBp": "GBP", "USX": "USD", "ZAC": "ZAR", "ZAc": "ZAR", "EUX": "EUR"}
+_NAME_PART: Final = re.compile(r"(?:[^\W\d_]+(?:[.'’-](?=[^\W\d_$]))*)*(?:[^\W\d_]|\$)")
+_CJK: Final = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff\uac00-\ud7af]")
 _LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
 LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     r"units?|unit[ _]of[ _]measure|unit_measure|einheit|unité|unidad|unità|unidade|eenheid|enhet|enhed|yksikkö"
@@ -200,6 +232,68 @@ _OF_DEBT: Final = re.compile(
 )
 
 
+@cache
+def _currency_names() -> tuple[Mapping[str, str], Mapping[str, int], Mapping[str, str]]:
+    """Code of each name, the most parts of names that begin with a word, and codes of names without spaces."""
+    names = {n: code for code, held in json.loads(CURRENCY_NAMES.read_text("utf-8")).items() for n in held}
+    for code, further in _FURTHER_NAMES.items():
+        names |= {name.replace("_", " "): code for name in further.split()}
+    longest: dict[str, int] = {}
+    for name in names:
+        parts = _NAME_PART.findall(name)
+        if parts:
+            longest[parts[0]] = max(longest.get(parts[0], 0), len(parts))
+    joined = {n: c for n, c in sorted(names.items(), key=lambda item: -len(item[0])) if _CJK.search(n)}
+    return names, longest, joined
+
+
+@lru_cache(maxsize=4096)  # the heading of a column is asked for its unit, measure and currency
+def with_currency_codes(text: str) -> str:
+    """The text with codes in place of the names of currencies; :data:`UNKNOWN_CURRENCY` for one of several.
+
+    Examples
+    --------
+    >>> with_currency_codes("Prices in US dollars"), with_currency_codes("Kurs (Schweizer Franken)")
+    ('Prices in USD', 'Kurs (CHF)')
+    >>> with_currency_codes("Billions of dollars"), with_currency_codes("Close, pence")
+    ('Billions of XXX', 'Close, GBX')
+    """
+    names, longest, joined = _currency_names()
+    if _CJK.search(text):
+        for name, code in joined.items():
+            text = text.replace(name, code)
+    parts = list(_NAME_PART.finditer(text))
+    whole, done = [], 0
+    for place, part in enumerate(parts):
+        if part.start() < done:
+            continue
+        for count in range(min(longest.get(part[0].lower(), 0), len(parts) - place), 0, -1):
+            end = parts[place + count - 1].end()
+            named = " ".join(text[part.start() : end].lower().split())
+            if named in names:
+                whole += [text[done : part.start()], names[named]]
+                done = end
+                break
+    return "".join([*whole, text[done:]])
+
+
+def currency_and_power(text: str) -> tuple[str, int]:
+    """Code of the currency that a whole text names, and the power of ten of its unit; no code if it names none.
+
+    Examples
+    --------
+    >>> currency_and_power("EUR"), currency_and_power("GBp"), currency_and_power("US cents")
+    (('EUR', 0), ('GBP', -2), ('USD', -2))
+    >>> currency_and_power("shells"), currency_and_power("dollars")
+    (('', 0), ('', 0))
+    """
+    code = with_currency_codes(text.strip())
+    if code in _IN_HUNDREDTHS:
+        return _IN_HUNDREDTHS[code], -2
+    code = SIGNS.get(code, code)
+    return (code, 0) if is_currency(code) else ("", 0)
+
+
 @dataclass(frozen=True)
 class Statement:
     """A statement about units in the words of a file.
@@ -237,11 +331,30 @@ class Statement:
     @property
     def named(self) -> str:
         """The kind, with the base period or maturity."""
+        if self.kind == "other unit":
+            return "unit"
         return f"{self.kind} {self.value}" if self.kind in ("base period", "maturity") else self.kind
+
+    @property
+    def unit_in_words(self) -> str:
+        """Unit of the numbers: QML, percent, multiplied by 1,000."""
+        name = self.value or ("" if self.power else self.kind)
+        return f"{name} multiplied by {multiple_in_words(self.power)}".strip() if self.power else name
 
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
         return f"'{textwrap.shorten(self.text, 40, placeholder=' …')}', {where}"
+
+
+def multiple_in_words(power: int) -> str:
+    """A power of ten in digits.
+
+    Examples
+    --------
+    >>> multiple_in_words(6), multiple_in_words(-2)
+    ('1,000,000', '0.01')
+    """
+    return f"{10**power:,}" if power >= 0 else f"{10.0**power:g}"
 
 
 def clauses_of_columns(
@@ -321,7 +434,7 @@ def percent_words(above: str, below: str) -> Iterator[Statement]:
 
 def statement_of(text: str) -> Statement | None:
     """The statement that a whole text makes, such as a cell of a column of units."""
-    bare = text.strip().strip("()[]").strip()
+    bare = with_currency_codes(text).strip().strip("()[]").strip()
     for kind, pattern in _value_patterns():
         match = pattern.fullmatch(bare)
         made = _statement(kind, match, text, 0) if match else None
@@ -330,9 +443,10 @@ def statement_of(text: str) -> Statement | None:
     return None
 
 
-def _of_line(line: str, number: int) -> Iterator[Statement]:
-    if not line:
+def _of_line(written: str, number: int) -> Iterator[Statement]:
+    if not written:
         return
+    line = with_currency_codes(written)
     labelled = _LABELLED.fullmatch(line)
     label, value = (labelled["label"], labelled["value"]) if labelled else ("", "")
     if not labelled and ", " in line:
@@ -342,15 +456,20 @@ def _of_line(line: str, number: int) -> Iterator[Statement]:
     if stated is not None and _OTHER_LABEL.match(label):
         return
     if stated is not None:
-        yield Statement(stated.kind, line, number, stated.value, stated.power, labelled=True)
+        yield Statement(stated.kind, written, number, stated.value, stated.power, labelled=True)
         return
+    of_units = False
     for kind, pattern in _title_patterns():
         for match in pattern.finditer(line):
             start = match.start() + len(match[0]) - len(match[0].lstrip(" \t,;(["))
-            made = None if _after_number(line, start) else _statement(kind, match, line, number)
+            made = None if _after_number(line, start) else _statement(kind, match, written, number)
             if made is not None:
+                of_units = True
                 yield made
-    yield from _descriptions(line, number)
+    others = list(_descriptions(written, number))
+    yield from others
+    if not of_units and not others and LABELS.fullmatch(label.strip()):
+        yield Statement("other unit", written, number, labelled=True)
 
 
 def _descriptions(line: str, number: int) -> Iterator[Statement]:
@@ -377,7 +496,10 @@ def _statement(kind: Kind, match: re.Match[str], text: str, line: int) -> Statem
     groups = match.groupdict()
     power = next((int(k[1:]) for k, v in groups.items() if v and k.startswith("e")), 0)
     code = SIGNS.get(groups.get("code") or "", groups.get("code") or "")
-    if kind == "currency" and not (code in ISO_4217 or (is_currency(code) and not code.startswith("X"))):
+    if code in _IN_HUNDREDTHS:
+        code, power = _IN_HUNDREDTHS[code], power - 2
+    known = code in ISO_4217 or (is_currency(code) and not code.startswith("X"))
+    if kind == "currency" and not known and code != UNKNOWN_CURRENCY:
         return None  # codes from XA are left to users too, and are mostly words: XLS, XML
     return Statement(kind, text.strip(), line, code, power)
 

@@ -31,14 +31,18 @@ from ultrum.sources.table.unit_statements import (
     NOT_MONEY,
     PERCENT_WORD,
     SIGNS,
+    UNKNOWN_CURRENCY,
     Kind,
     Statement,
     any_percent_word,
     base_periods,
+    currency_and_power,
     is_annual,
+    multiple_in_words,
     of_kind,
     statement_of,
     statements_in,
+    with_currency_codes,
 )
 
 _WORDS: Final = Path(__file__).with_name("column_words.json")
@@ -57,8 +61,17 @@ def role_of(heading: str) -> str:
     --------
     >>> role_of("Schlusskurs"), role_of("出来高"), role_of("Adj Close"), role_of("KELP")
     ('close', 'volume', 'adjusted close', '')
+    >>> role_of("Schlusskurs in Euro"), role_of("Cours (CHF)")
+    ('close', 'close')
     """
-    return _roles().get(plain_heading(heading), "")
+    roles = _roles()
+    role = roles.get(plain_heading(heading), "")
+    if role or " " not in heading:
+        return role
+    return roles.get(plain_heading(_IN_A_CURRENCY.sub("", with_currency_codes(heading))), "")
+
+
+_IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
 
 
 # Units of columns: percent or decimals, index, price, currency
@@ -180,11 +193,13 @@ def unit_of(
     return _with_descriptions(finding, heading, stated)
 
 
-def states_amount(name: str, title: str, unit_cell: str) -> bool:
-    """Whether the heading of a column states a currency, a multiple or another unit that is no share."""
-    if unit_cell and not _SHARE.search(unit_cell) and not any_percent_word().search(unit_cell):
-        return True
-    return any(s.kind in ("currency", "multiple") for s in statements_in(f"{name}\n{title}", ""))
+def can_have(given: str, name: str, title: str, unit_cell: str) -> bool:
+    """Whether a column can have a unit given for all columns: amounts are no shares, and counts no money."""
+    if given in (PERCENT, DECIMAL):
+        if unit_cell and not _SHARE.search(unit_cell) and not any_percent_word().search(unit_cell):
+            return False
+        return not any(s.kind in ("currency", "multiple") for s in statements_in(f"{name}\n{title}", ""))
+    return not currency_and_power(given)[0] or not (NOT_MONEY.search(name) or role_of(name) == "volume")
 
 
 def _with_descriptions(
@@ -337,16 +352,19 @@ def _with_statements(
     money = _currency_statement(finding, name, heading, stated, where)
     multiple = money if money and money.power else _single(heading, stated, "multiple")
     facts, words = dict(finding.facts), []
-    if money is not None and "currency" not in facts:
+    if money is not None and money.value == UNKNOWN_CURRENCY and "currency" not in facts:
+        words.append("currency not named in full")
+    elif money is not None and "currency" not in facts:
         facts |= {"unit": "currency", "currency": money.value}
         words.append(money.value)
     power = multiple.power if multiple is not None else 0
     if power:
         facts["scale"] = power
-        words.append(f"multiplied by {10**power:,}")
+        words.append(f"multiplied by {multiple_in_words(power)}")
     if not words:
         return finding
     used = tuple(s for s in (money, multiple) if s is not None)
+    used += tuple(s for s in of_kind(stated, "multiple") if s.power == power and s.text == used[0].text)
     chosen = ", ".join([*filter(None, [_words(finding.facts)]), *words])
     return replace(
         finding,
@@ -407,6 +425,12 @@ def _too_large(numbers: ReadNumbers) -> bool:
 
 def _as_option(given: str, facts: Mapping[str, object], where: str) -> UnitFinding:
     codes = re.fullmatch(r"([A-Z]{3})(?:/([A-Z]{3}))?", given)
+    currency, power = currency_and_power(given)
+    if power:
+        found = {**facts, "unit": "currency", "currency": currency, "scale": power}
+        return UnitFinding(
+            False, found, f"{currency}, multiplied by {multiple_in_words(power)}", "", "given", factor=10.0**power
+        )
     if given not in GIVEN and not (codes and all(is_currency(c) for c in codes.groups() if c)):
         raise TableError(
             f"{where}: units='{given}' is not known; it is one of {', '.join(GIVEN)}, a currency's code or a "
@@ -431,6 +455,7 @@ _ADJUSTED: Final = re.compile(
 def _facts(name: str, text: str, subtitle: str, numbers: ReadNumbers) -> dict[str, object]:
     """Measure, currency, pair and base period as stated in words."""
     facts: dict[str, object] = {}
+    text, subtitle = with_currency_codes(text), with_currency_codes(subtitle)
     pair = _pair(text)
     if pair:
         return {"measure": "quote", "unit": "/".join(pair)}
@@ -551,16 +576,18 @@ def units_by_row(
     """Numbers in the unit of their own row, for a column of units that differ."""
     divisor = column_of_units.numbers(lambda s: _DIVISORS.get(s.kind, 1.0))
     factor = column_of_units.numbers(lambda s: 10.0**s.power)
+    of_counts = column_of_units.numbers(lambda s: 1.0 if s.kind == "currency" else 10.0**s.power)
     counts: Counter[str] = Counter()
     for s, rows in zip(column_of_units.stated, np.bincount(column_of_units.codes).tolist(), strict=True):
-        counts["none" if s is None else s.value or s.kind] += rows
+        counts["none" if s is None else s.unit_in_words] += rows
     chosen = ", ".join(f"{unit} in {quantity(count, 'row')}" for unit, count in counts.items())
     found = dict(units)
     read = dict(numbers)
     for column, finding in units.items():
         if not finding.percent and finding.factor == 1.0:
             found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(column_of_units.name))
-            read[column] = replace(read[column], values=read[column].values / divisor * factor)
+            scale = of_counts if NOT_MONEY.search(column) or role_of(column) == "volume" else factor
+            read[column] = replace(read[column], values=read[column].values / divisor * scale)
     return found, read
 
 

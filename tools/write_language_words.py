@@ -1,6 +1,7 @@
-"""Write `ultrum/sources/table/date_words.json`: names of months, weekdays and quarters in the Unicode CLDR.
+"""Write words of the Unicode CLDR for the reader: `date_words.json` and `currency_names.json` in `ultrum/sources/table`.
 
-Reading all languages from Babel takes seconds, so the package has a table of the words; a test compares it with Babel.
+The first has names of months, weekdays and quarters, the second names of currencies. Reading all languages from Babel
+takes seconds, so the package has tables of the words.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from pathlib import Path
 from babel import Locale
 
 from ultrum.sources.table.number_formats_and_date_words import TOKEN, WORDS, compact, plain_text
+from ultrum.sources.table.unit_statements import CURRENCY_NAMES
 
 _CODES = (
     "en de fr es it pt nl sv da nb nn fi is pl cs sk sl hr sr bs hu ro bg ru uk be mk el tr et lv lt sq ca eu gl "
@@ -36,6 +38,11 @@ _ALSO = {  # words before or after the day in running text
     "el": ("es", "ca"),
     "il": ("it",),
 }
+_CURRENCIES = (
+    "USD EUR GBP JPY CHF CAD AUD NZD SEK NOK DKK ISK CNY HKD TWD SGD KRW INR BRL MXN ZAR PLN CZK HUF RON RUB TRY "
+    "ILS THB IDR MYR PHP CLP COP DEM FRF ITL"
+)
+_OTHER_MEANINGS = {"real", "reali", "lei", "leu", "sol", "soli"}  # names of currencies that are also common words
 FIELDS = ("year", "quarter", "month", "week", "day")
 _CONTEXTS = ("format", "stand-alone")
 _SKELETONS = ("yMMMM", "yMMMd", "yMMMMd", "yMMM", "yQQQ", "yQQQQ", "yMMMEd", "yMMMMEEEEd")
@@ -152,6 +159,19 @@ def text_of_words() -> str:
     )  # fmt: skip
 
 
+def text_of_currencies() -> str:
+    """The content of the file of currency names: in lower case, by code."""
+    names: dict[str, set[str]] = {code: set() for code in _CURRENCIES.split()}
+    for language in LANGUAGES:
+        locale = Locale.parse(language)
+        plural = locale._data["currency_names_plural"]
+        for code in names:
+            forms = [locale.currencies.get(code, ""), *(plural[code].values() if code in plural else ())]
+            names[code] |= {form.lower().strip() for form in forms} - {"", code.lower()} - _OTHER_MEANINGS
+    lines = [f' "{code}": {json.dumps(sorted(held), ensure_ascii=False)}' for code, held in names.items()]
+    return "{\n" + ",\n".join(lines) + "\n}\n"
+
+
 def _without(shared: set[tuple[str, str]], months: dict[str, dict[str, int]]) -> defaultdict[str, dict[str, int]]:
     """Months without the words that two months of a language share, such as the second word in Irish."""
     kept = {f: {c: n for c, n in held.items() if (f, c) not in shared} for f, held in months.items()}
@@ -181,5 +201,6 @@ def _without_accents(word: str) -> str:
 
 
 if __name__ == "__main__":
-    Path(WORDS).write_text(text_of_words(), encoding="utf-8")
-    print(WORDS)
+    for path, content in ((WORDS, text_of_words()), (CURRENCY_NAMES, text_of_currencies())):
+        Path(path).write_text(content, encoding="utf-8")
+        print(path)
