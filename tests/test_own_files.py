@@ -178,6 +178,8 @@ class OwnFiles(Scratch):
                 lines("{0:%d.%m.%Y};1;{1};5", "{0:%d.%m.%Y};Dividende {1} QML", "{0:%d.%m.%Y};Aktiensplit 2:1")),
             "columns.csv": "Date,Close,Dividends,Stock Splits\n" + "\n".join(
                 f"{d:%Y-%m-%d},{v},{paid.get(d, 0)},{2 if d == day_of_split else 0}" for d, v in raw.items()),
+            "pence.csv": "Currency: GBX\n" + head + "\n".join(
+                lines("{0:%Y-%m-%d},1,{1},5", "{0:%Y-%m-%d},{1} Dividend,,", "{0:%Y-%m-%d},2:1 Stock Split,,")),
         }  # fmt: skip
         for name, text in layouts.items():
             with self.subTest(name):
@@ -198,6 +200,29 @@ class OwnFiles(Scratch):
         self.assertEqual(events.account.groupby("class")["lines"].sum()["event row"], 4)
         self.run_it("estimate", "text.csv", "--factors", "factors.csv", "--save", "text.toml")
         self.assertIn(f"{beta:.4f}", self.run_it("run", "text.toml").stdout)
+
+    def test_dividends_are_in_the_unit_that_their_table_states(self):
+        kelp, factors = self.prices["KELP"], self.factors
+        days = pd.DatetimeIndex(["2016-05-12", "2017-05-12", "2018-05-11", "2019-05-13"])
+        growth = (kelp + pd.Series(3.0, days).reindex(kelp.index).fillna(0)) / kelp.shift(1)
+        monthly = growth.groupby(growth.index.to_period("M")).prod().iloc[1:] - 1
+        alpha, beta = self.by_hand(
+            (monthly - factors["RF"].loc[monthly.index]).to_numpy(), factors["Mkt-RF"].loc[monthly.index]
+        )
+        (100 * kelp).rename("Close (GBp)").to_csv(self.folder / "pence.csv")
+        tables = {"amount (pence)": "300", "amount (GBP)": "3", "amount,currency": "300,GBX", "amount": "3"}
+        for heading, paid in tables.items():
+            with self.subTest(heading):
+                rows = "".join(f"pence,{d:%Y-%m-%d},{paid}\n" for d in days)
+                self.file("paid.csv", f"asset,date,{heading}\n{rows}")
+                words = "pence.csv", "--factors", "factors.csv", "--dividends", "paid.csv"
+                terms = next(iter(self.estimated(*words)[0].values()))
+                self.assertAlmostEqual(terms["constant"]["coefficient"], alpha, 5)
+                self.assertAlmostEqual(terms["Mkt-RF"]["coefficient"], beta, 4)
+                warned = "in hundredths of GBP" in self.run_it("estimate", *words).stdout
+                self.assertEqual(warned, heading == "amount")
+        self.file("paid.csv", f"asset,date,amount (EUR)\npence,{days[0]:%Y-%m-%d},3\n")
+        self.assertIn("a dividend in EUR", self.run_it("estimate", *words, code=3).stderr)
 
     def test_order_of_rows_and_columns_does_not_matter(self):
         first, _ = self.estimated("wide.csv", "--factors", "factors.csv")

@@ -94,6 +94,7 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     if dividends is None and not all(a.income == "total" for a in close.metadata):
         warnings.append(StudyWarning("all assets", "no dividends are given, so returns exclude income."))
+    warnings += _amounts_without_currency(close, {"dividends": dividends, "final payments": payments})
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), warnings)
     for asset in [] if payments is None else payments["asset"]:
         text = "delisted; its last return uses the final payment."
@@ -107,6 +108,24 @@ def total_returns(plan: Study, desk: Desk, prices: PriceTable, warnings: list[St
         for name, count in events_not_used(result.metadata).items()
     ]
     return result
+
+
+def _amounts_without_currency(
+    close: SeriesTable, events: Mapping[str, pd.DataFrame | None]
+) -> list[StudyWarning]:
+    """Amounts without a currency beside prices that a file states in hundredths of theirs, such as pence."""
+    scaled = {m.name: m.currency for m in close.metadata if m.scale < 0 and m.currency}
+    return [
+        StudyWarning(
+            asset,
+            f"its prices are in hundredths of {scaled[asset]}, and its {what} state no currency: they are taken "
+            f"in {scaled[asset]}. Put the currency into the heading of the amounts.",
+        )
+        for what, table in events.items()
+        if table is not None and "currency" not in table
+        for asset in dict.fromkeys(table["asset"].astype(str))
+        if asset in scaled
+    ]
 
 
 def prices_of_trading_days(prices: PriceTable) -> SeriesTable:
@@ -140,7 +159,7 @@ def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
             "[sensitivity] and [beta_forecasts] need daily prices, but the assets are returns. Remove the "
             "section, or use prices."
         )
-    close = prices.prices
+    close = prices_of_trading_days(prices)
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), [])
     return returns(close, dividends=dividends, splits=splits, final_payments=payments)
@@ -161,9 +180,13 @@ def _events(desk: Desk, events: str | EventsSection, number: str, assets: Sequen
     section = EventsSection(table=events) if isinstance(events, str) and events else events
     if not isinstance(section, EventsSection):
         return None
-    table = desk.table(section.table, records_only=True).records
+    reading = desk.table(section.table, records_only=True)
     given = section.model_dump(exclude={"table"})
-    return event_columns(table, section.table, ["asset", "date", number], given, assets)
+    table = event_columns(reading.records, section.table, ["asset", "date", number], given, assets)
+    stated = set(reading.currencies.values())
+    if "currency" in table or len(stated) != 1:
+        return table
+    return table.assign(currency=stated.pop())
 
 
 def names_of(plan: Study, desk: Desk) -> dict[str, str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Final
@@ -16,7 +16,8 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.sources.table.table_detection import is_event_heading
-from ultrum.sources.table.units import role_of
+from ultrum.sources.table.unit_statements import currency_and_power
+from ultrum.sources.table.units import UnitFinding, role_of
 
 _WORDS: Final = {
     "debt": ("net debt", "debt", "total debt", "borrowings", "net borrowings", "interest bearing debt"),
@@ -112,6 +113,28 @@ _RELEASES: Final = {
     "value": ("value", "obs value", "figure", "estimate", "amount"),
 }
 WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
+
+
+def in_units_of_prices(
+    events: Mapping[str, pd.DataFrame], units: Mapping[str, UnitFinding]
+) -> dict[str, pd.DataFrame]:
+    """Tables of the events among rows of prices, with amounts scaled as the prices are.
+
+    An amount with a currency of its own is scaled by that: 5 GBp are 0.05 GBP.
+    """
+    factors = {u.factor for u in units.values() if u.facts.get("measure") == "price"}
+    of_prices = factors.pop() if len(factors) == 1 else 1.0
+    tables = dict(events)
+    for kind, table in events.items():
+        if "amount" not in table:
+            continue
+        stated = table["currency"].tolist() if "currency" in table else [""] * len(table)
+        found = [currency_and_power(text) for text in stated]
+        scale = [10.0**power if code else of_prices for code, power in found]
+        tables[kind] = table.assign(amount=table["amount"] * scale)
+        if "currency" in table:
+            tables[kind]["currency"] = [code or text for (code, _), text in zip(found, stated, strict=True)]
+    return tables
 
 
 def event_columns(

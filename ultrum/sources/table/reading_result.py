@@ -320,6 +320,8 @@ class Reading(TextInNotebooks):
         Class of each line that is not blank; see :attr:`account`.
     events : mapping of str to DataFrame
         ``dividends`` (``date``, ``amount``) and ``splits`` (``date``, ``ratio``) that stand among the rows.
+    currencies : mapping of str to str
+        Currency of each column of numbers that states one.
     cells : callable
         What the cells of each column are; see :attr:`account_of_columns`.
     """
@@ -331,6 +333,7 @@ class Reading(TextInNotebooks):
     rows: Callable[[], pd.DataFrame] = pd.DataFrame
     lines: tuple[LineRange, ...] = ()
     events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
+    currencies: Mapping[str, str] = field(default_factory=dict)
     cells: Callable[[], tuple[CellsOfColumn, ...]] = tuple
 
     @functools.cached_property

@@ -25,6 +25,7 @@ from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.cell_grid import CodedTexts, codes_of, first_rows, key_columns, rows_repeat
 from ultrum.sources.table.composite_dates import in_zone
 from ultrum.sources.table.number_formats_and_date_words import is_number_text
+from ultrum.sources.table.price_and_event_columns import in_units_of_prices
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed
@@ -81,8 +82,6 @@ def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) 
 
 _UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
 _VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "wert", "valeur", "amount")
-
-
 _FEW_ROWS: Final = 10
 _COUNTS: Final = re.compile(
     r"\b(?:shares?(?: outstanding)?|units|counts?|number|quantity|trades|contracts)\b", re.IGNORECASE
@@ -132,6 +131,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
         tuple(columns.rejected),
         columns.frame,
         events=_events(columns),
+        currencies={n: str(u.facts["currency"]) for n, u in columns.units.items() if u.facts.get("currency")},
         cells=functools.partial(_cells, columns, ()),
     )
     if options.records_only:
@@ -206,10 +206,11 @@ def _no_numbers(name: str, columns: Typed) -> str:
 
 def _events(columns: Typed) -> Mapping[str, pd.DataFrame]:
     """Dividends and splits among the rows, and in columns if each date stands once."""
+    among_rows = in_units_of_prices(columns.events, columns.units)
     if pd.Series(columns.dates.instants).duplicated().any():
-        return columns.events
+        return among_rows
     by_heading = {n: columns.columns[n] for n in columns.numeric}
-    return events_in_columns(by_heading, columns.dates.moments) | dict(columns.events)
+    return events_in_columns(by_heading, columns.dates.moments) | among_rows
 
 
 def _dates_repeat(name: str, columns: Typed) -> str:

@@ -19,7 +19,6 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Dates, Floats
-from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
@@ -52,6 +51,7 @@ from ultrum.sources.table.header_line import (
     is_bad_period,
     looks_like_data,
 )
+from ultrum.sources.table.unit_statements import currency_and_power
 
 _DIVIDEND: Final = (
     r"(?:cash |special |final |interim |ordinary )?(?:dividend\w*|utdelning|udbytte|utbytte|osinko|dywidend\w*"
@@ -63,7 +63,8 @@ _SPLIT: Final = (
 )
 _NUMBER: Final = r"[+]?\d[\d'’  ]*(?:[.,]\d+)?"
 _RATIO: Final = r"(?P<new>\d+(?:\.\d+)?) ?(?::|/|-?for-?| for | zu | pour | per ) ?(?P<old>\d+(?:\.\d+)?)"
-_MONEY: Final = r"(?P<before{0}>[A-Z]{{3}} ?)?(?P<amount{0}>" + _NUMBER + r")(?P<after{0}> ?[A-Z]{{3}})?"
+_CODE: Final = r"(?:[A-Z]{{3}}|GBp|ZAc|[$€£])"
+_MONEY: Final = rf"(?P<before{{0}}>{_CODE} ?)?(?P<amount{{0}}>{_NUMBER})(?P<after{{0}}> ?{_CODE})?"
 _ANY: Final = re.compile(rf"{_DIVIDEND}|{_SPLIT}", re.IGNORECASE)
 _OF_DIVIDEND: Final = re.compile(
     rf"(?i:{_DIVIDEND})[ :]*(?:of )?{_MONEY.format(1)}|{_MONEY.format(2)} *(?i:{_DIVIDEND})"
@@ -120,7 +121,7 @@ def event_in(row: Row, date_column: int) -> EventRow | None:
     if match := _OF_DIVIDEND.fullmatch(text):
         code = next((t for g in ("before1", "after1", "before2", "after2") if (t := match[g])), "").strip()
         number = _decimal(match["amount1"] or match["amount2"])
-        return EventRow("dividends", number, code if is_currency(code) else "")
+        return EventRow("dividends", number, code if currency_and_power(code)[0] else "")
     return None
 
 

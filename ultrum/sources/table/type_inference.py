@@ -42,6 +42,7 @@ from ultrum.sources.table.table_detection import (
 from ultrum.sources.table.unit_statements import (
     Statement,
     clauses_of_columns,
+    in_currency_codes,
     mark_of,
     percent_words,
     statements_in,
@@ -132,7 +133,7 @@ class Typed:
         days = self.dates.moments
         shown = days if self.dates.has_times else days.astype("datetime64[D]").astype("datetime64[s]")
         marks = {f"{n} status": c for n, c in self.statuses.items()}
-        columns = {_beside(n): c for n, c in self.columns.items()}
+        columns = {_beside(n): in_currency_codes(n, c) for n, c in self.columns.items()}
         return pd.DataFrame({"date": shown, **columns, **marks})
 
 

@@ -17,7 +17,11 @@ from functools import cache, lru_cache
 from pathlib import Path
 from typing import Final, Literal
 
+import numpy as np
+
+from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
+from ultrum.core.series.metadata import plain_heading
 from ultrum.sources.table.date_formats import month_of_name
 
 Kind = Literal[
@@ -292,6 +296,14 @@ def currency_and_power(text: str) -> tuple[str, int]:
         return _IN_HUNDREDTHS[code], -2
     code = SIGNS.get(code, code)
     return (code, 0) if is_currency(code) else ("", 0)
+
+
+def in_currency_codes(heading: str, cells: Array) -> Array:
+    """A column of currencies with codes in place of names and of hundredths, by which amounts are divided."""
+    if cells.dtype.kind != "O" or plain_heading(heading) != "currency":
+        return cells
+    codes = {c: currency_and_power(c)[0] or c for c in set(cells.tolist()) if isinstance(c, str)}
+    return np.array([codes.get(c, c) for c in cells.tolist()], dtype=object)
 
 
 @dataclass(frozen=True)
