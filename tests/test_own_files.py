@@ -219,7 +219,7 @@ class OwnFiles(Scratch):
                 terms = next(iter(self.estimated(*words)[0].values()))
                 self.assertAlmostEqual(terms["constant"]["coefficient"], alpha, 5)
                 self.assertAlmostEqual(terms["Mkt-RF"]["coefficient"], beta, 4)
-                warned = "in hundredths of GBP" in self.run_it("estimate", *words).stdout
+                warned = "its dividends state no currency" in self.run_it("estimate", *words).stderr
                 self.assertEqual(warned, heading == "amount")
         self.file("paid.csv", f"asset,date,amount (EUR)\npence,{days[0]:%Y-%m-%d},3\n")
         self.assertIn("a dividend in EUR", self.run_it("estimate", *words, code=3).stderr)

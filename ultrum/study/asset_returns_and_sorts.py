@@ -159,7 +159,7 @@ def daily_returns(plan: Study, desk: Desk, prices: PriceTable) -> SeriesTable:
             "[sensitivity] and [beta_forecasts] need daily prices, but the assets are returns. Remove the "
             "section, or use prices."
         )
-    close = prices_of_trading_days(prices)
+    close = prices.prices  # a masked day would leave out its week and month
     dividends, splits, payments = _records_of_assets(plan, desk, close.names)
     close, (dividends, payments) = _one_currency(plan, desk, close, (dividends, payments), [])
     return returns(close, dividends=dividends, splits=splits, final_payments=payments)

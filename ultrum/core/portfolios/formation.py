@@ -9,7 +9,6 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import refuse_idle_options
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
 from ultrum.core.portfolios.breakpoints_and_holdings import (
     ROWS_AT_ONCE,
@@ -114,9 +113,8 @@ class Rules:
         if self.min_assets < 1:
             raise EstimationError(f"sort_portfolios: min_assets={self.min_assets}; use 1 or more.")
         if (self.prices is None) != (self.min_price is None):
-            refuse_idle_options(
-                "without prices= and min_price= together", prices=self.prices, min_price=self.min_price
-            )
+            given, absent = ("min_price", "prices") if self.prices is None else ("prices", "min_price")
+            raise EstimationError(f"sort_portfolios: {given} has no effect without {absent}=. Set both or none.")
 
 
 @dataclass(frozen=True)

@@ -165,7 +165,7 @@ def portfolio_table(
     Raises
     ------
     EstimationError
-        If a model names a factor that there is not.
+        If a model names a factor that there is not, or there is a trading cost and no spread to bear it.
 
     Examples
     --------
@@ -196,6 +196,10 @@ def portfolio_table(
             )
     rows = panel.excess.to_pandas()
     spreads = [spread] if isinstance(spread, str) else list(spread)
+    if trading_cost and not spreads:
+        raise EstimationError(
+            "portfolio_table: trading_cost has no effect without spread=, since portfolios bear no costs. Remove it."
+        )
     for formula in spreads:
         spread_returns = factor_from_portfolios(portfolios, formula, trading_cost=trading_cost)
         rows[formula] = spread_returns.to_pandas().reindex(rows.index)

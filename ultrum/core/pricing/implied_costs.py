@@ -318,7 +318,10 @@ def _check_options(
             if model == "constant growth"
             else " Use fade_years or persistence."
         )
-        raise EstimationError(f"long_run_growth has no effect with model='{model}'.{advice}")
+        given = "long_run_growth" if growth is not None else "long_run_growth_error"
+        raise EstimationError(
+            f"{given} has no effect with model='{model}'.{advice if growth is not None else ''}"
+        )
     if model != "residual income" and (fade_years or persistence):
         raise EstimationError(f"fade_years and persistence have no effect with model='{model}'; remove them.")
     if growth_error < 0.0 or bias_error < 0.0:
