@@ -198,7 +198,7 @@ def portfolio_table(
     spreads = [spread] if isinstance(spread, str) else list(spread)
     if trading_cost and not spreads:
         raise EstimationError(
-            "portfolio_table: trading_cost has no effect without spread=, since portfolios bear no costs. Remove it."
+            "portfolio_table: trading_cost has no effect without spread=, as portfolios bear no costs. Remove it."
         )
     for formula in spreads:
         spread_returns = factor_from_portfolios(portfolios, formula, trading_cost=trading_cost)
