@@ -203,13 +203,13 @@ def _run_and_show(
 ) -> None:
     from ultrum.cli import terminal_output
     from ultrum.cli.terminal_output import PartlyDoneError
-    from ultrum.report.result_files import PartlyWrittenError, write_results
+    from ultrum.report.result_files import PartlyWrittenError, process_for, write_results
     from ultrum.study.bundles_and_changes import changes
     from ultrum.study.provenance import run_facts
     from ultrum.study.run import run as run_of_study
 
     before = before or _last_run(out)
-    with terminal_output.progress() as tell:
+    with terminal_output.progress() as tell, process_for(study, out) as process:
         result = run_of_study(
             study,
             vault=vault,
@@ -223,7 +223,7 @@ def _run_and_show(
         tell("writing the report")
         failed = ""
         try:
-            places = write_results(result, out)
+            places = write_results(result, out, process)
         except PartlyWrittenError as error:
             places, failed = error.places, str(error)
         if packed is not None:

@@ -59,6 +59,7 @@ from ultrum.study.stages import code_of_parts, digest
 
 _NO_CLOCK: Final = datetime(1980, 1, 1)  # the same results are the same bytes
 _WORTH_A_PROCESS: Final = 4  # figures
+_DRAWN_HERE: Final = slice(1, None, 3)  # the other process has more of them, as this one also writes tables
 _NO_RUN: Final = "0" * 64  # as long as the name of a run
 _CORE: Final = ("dc:title", "dc:identifier", "dc:date")  # study, run, how far the data go
 _SHEETS: Final = {
@@ -69,7 +70,9 @@ _SHEETS: Final = {
 }
 
 
-def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[str, Path]:
+def write_results(
+    result: StudyResult, folder: str | os.PathLike[str], process: FigureProcess | None = None
+) -> dict[str, Path]:
     """Write report, tables and figures of a study; returns their paths by name.
 
     Parameters
@@ -77,6 +80,8 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
     result : StudyResult
     folder : path
         The folder is created or replaced atomically.
+    process : FigureProcess, optional
+        A process that draws most figures, if it has been started; otherwise one is started where it pays.
 
     Raises
     ------
@@ -88,7 +93,7 @@ def write_results(result: StudyResult, folder: str | os.PathLike[str]) -> dict[s
         return _places(folder, folder)
     result_tables = tables(result)
     pictures = _Pictures(result)
-    with pictures.drawing(), whole_folder(folder) as work:
+    with pictures.drawing(process), whole_folder(folder) as work:
         faults = _write_tables(result, result_tables, work)
         files, explored = pictures.drawn()
         texts = _write_figures(result, files, work / "figures")
@@ -178,16 +183,20 @@ class _Pictures:
         self._result, store = result, result.store
         self._known = {n: None if store is None else store.load(k) for n, k in self._keys.items()}
         self._metadata = {**metadata, "run": _NO_RUN}
-        self._second: _SecondProcess | None = None
+        self._second: FigureProcess | None = None
 
     @contextlib.contextmanager
-    def drawing(self) -> Iterator[None]:
-        """Half of the figures are drawn by another process while this one writes tables and draws the others."""
+    def drawing(self, process: FigureProcess | None) -> Iterator[None]:
+        """Most figures are drawn by another process while this one writes tables and draws the others."""
         missing = [name for name, formats in self._known.items() if formats is None]
-        if len(missing) < _WORTH_A_PROCESS or not _core_is_free():
+        if len(missing) < _WORTH_A_PROCESS:
             yield
             return
-        with _SecondProcess(self._result, self._metadata, missing[::2]) as self._second:
+        with contextlib.nullcontext(process) if process else FigureProcess() as second:
+            if second.is_started:
+                here = missing[_DRAWN_HERE]
+                second.send(self._result, self._metadata, [name for name in missing if name not in here])
+                self._second = second
             yield
 
     def drawn(self) -> tuple[dict[Figure, dict[str, bytes]], dict[str, str] | None]:
@@ -211,30 +220,50 @@ def _core_is_free() -> bool:
     return hasattr(os, "getloadavg") and os.getloadavg()[0] + 1.0 < cores()
 
 
-class _SecondProcess:
-    """Draws some figures in another process of this program; if that fails, they are drawn here."""
+class FigureProcess:
+    """Another process of this program that draws figures; if that fails, they are drawn here.
 
-    def __init__(self, result: StudyResult, metadata: Mapping[str, str], names: Sequence[Figure]) -> None:
+    It is started only if a core is free, and loads its libraries until the figures are sent.
+    """
+
+    names: tuple[Figure, ...] = ()
+    _process: subprocess.Popen[bytes] | None = None
+
+    def __enter__(self) -> Self:
+        self._thread = ThreadPoolExecutor(1)
+        if _core_is_free():
+            words = [
+                sys.executable,
+                "-P",
+                "-c",
+                "from ultrum.report.result_files import draw_for_parent as d; d()",
+            ]
+            self._process = subprocess.Popen(  # noqa: S603 - this program itself
+                words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+            )
+        return self
+
+    @property
+    def is_started(self) -> bool:
+        """Whether there is a process."""
+        return self._process is not None
+
+    def send(self, result: StudyResult, metadata: Mapping[str, str], names: Sequence[Figure]) -> None:
+        """Have it draw these figures."""
+        if self._process is None:
+            return
         self.names = tuple(names)
         self._work = (replace(result, store=None), dict(metadata), self.names)
         try:
-            self._sent = pickle.dumps(self._work)
+            sent = pickle.dumps(self._work)
         except Exception:
-            self._sent = b""  # the process fails on it, and the figures are drawn here
-
-    def __enter__(self) -> Self:
-        words = [sys.executable, "-P", "-c", "from ultrum.report.result_files import draw_for_parent as d; d()"]
-        self._process = subprocess.Popen(  # noqa: S603 - this program itself
-            words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
-        )
-        self._thread = ThreadPoolExecutor(1)
-        self._answer = self._thread.submit(self._process.communicate, self._sent)
-        return self
+            sent = b""  # the process fails on it, and the figures are drawn here
+        self._answer = self._thread.submit(self._process.communicate, sent)
 
     def drawn(self) -> dict[Figure, dict[str, bytes]]:
         """The files of each figure by extension."""
         answer, _ = self._answer.result()
-        if self._process.returncode == 0:
+        if self._process is not None and self._process.returncode == 0:
             files, texts = pickle.loads(answer)  # noqa: S301 - what the process started above wrote
             for text in texts:
                 warn_user(text)
@@ -243,13 +272,22 @@ class _SecondProcess:
         return {name: _draw(result, metadata, name) for name in names}
 
     def __exit__(self, *_: object) -> None:
-        if self._process.poll() is None:
+        if self._process is not None and self._process.poll() is None:
             self._process.kill()
+            self._process.communicate()
         self._thread.shutdown()
+
+
+def process_for(study: Study, folder: Path) -> contextlib.AbstractContextManager[FigureProcess | None]:
+    """A process for the figures of a study that has not been written to a folder before."""
+    first = not folder.exists() and len(study.report.figures) >= _WORTH_A_PROCESS
+    return FigureProcess() if first else contextlib.nullcontext()
 
 
 def draw_for_parent() -> None:
     """Draw the figures that the parent process sends, and send back their files and warnings."""
+    from matplotlib.backends import backend_agg, backend_pdf, backend_svg  # noqa: F401 - loaded before the figures come
+
     result, metadata, names = pickle.load(sys.stdin.buffer)  # noqa: S301 - what the parent wrote
     with warnings.catch_warnings(record=True) as caught:
         files = {name: _draw(result, metadata, name) for name in names}
@@ -435,18 +473,19 @@ def run_study(
     'BRTW'
     """
     plan = study if isinstance(study, Study) else Study.load(study)
-    result = run(
-        plan,
-        vault=vault,
-        offline=offline,
-        at=at,
-        keep=keep,
-        refresh=refresh,
-        progress=progress,
-        credentials=credentials,
-    )
-    if to is not None:
-        if progress is not None:
-            progress("writing the report")
-        write_results(result, to)
+    with contextlib.nullcontext() if to is None else process_for(plan, path_of(to)) as process:
+        result = run(
+            plan,
+            vault=vault,
+            offline=offline,
+            at=at,
+            keep=keep,
+            refresh=refresh,
+            progress=progress,
+            credentials=credentials,
+        )
+        if to is not None:
+            if progress is not None:
+                progress("writing the report")
+            write_results(result, to, process)
     return result
