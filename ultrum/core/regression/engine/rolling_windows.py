@@ -37,6 +37,7 @@ from ultrum.errors import EstimationError
 
 ESTIMATED, TOO_FEW, DEPENDENT = 0, 1, 2
 _AT_ONCE = 24576  # estimates worked on together, so that their small matrices stay in the cache
+_IN_CACHE = 256  # dependent variables whose products of residuals with all lags fit in the cache
 _SPARSE = 4  # rows between windows from which on sums of stretches are worth while
 _SAMPLED = 25  # rows looked at for a centre of each dependent variable
 
@@ -289,36 +290,48 @@ class _Views:
 def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
     """Packed sums (B, q, N) of products of scores, with the formulas of ``covariance``.
 
-    Computed window by window, so the residuals of one window fit in the cache.
+    One window and some dependent variables at a time, so that the products of residuals fit in the cache.
     """
     meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
-    errors = np.empty((view.width, nobs.shape[1]))
     depth = np.zeros_like(nobs)
     if recipe.errors in HAC:
         depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
     lagged = _LaggedProducts(rows, view.width)
     slack = double_off_diagonal(pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
-    for which, start in enumerate(view.starts.tolist()):
-        window = slice(start, start + view.width)
-        np.matmul(rows.shifted[window], solution.coefficients[:, which], out=errors)
-        np.subtract(rows.response[window], errors, out=errors)
-        errors *= rows.present[window]
-        if slack is not None:
-            leverage = rows.products[window] @ slack[which]
+    for low in range(0, nobs.shape[1], _IN_CACHE):
+        some = slice(low, min(low + _IN_CACHE, nobs.shape[1]))
+        own = depth[:, some]  # each estimate has its own number of lags, nearly always the same
+        least, most = own.min(axis=1).tolist(), own.max(axis=1).tolist()
+        errors = np.empty((view.width, some.stop - low))
+        for which, start in enumerate(view.starts.tolist()):
+            window = slice(start, start + view.width)
+            np.matmul(rows.shifted[window], solution.coefficients[:, which, some], out=errors)
+            np.subtract(rows.response[window, some], errors, out=errors)
+            errors *= rows.present[window, some]
+            if slack is not None:
+                _divide_by_slack(
+                    errors, rows.products[window] @ slack[which, :, some], view.weights, recipe.errors
+                )
             if view.weights is not None:
-                leverage *= view.weights[:, None]
-            free = np.maximum(1.0 - leverage, np.finfo(float).eps)
-            errors /= np.sqrt(free) if recipe.errors == "hc2" else free
-        if view.weights is not None:
-            errors *= view.weights[:, None]
-        own = depth[which]  # each estimate has its own number of lags, nearly always the same
-        for lags in range(int(own.min()), int(own.max()) + 1):
-            some = own == lags
-            if some.any():
-                lagged.sum_into(meat[which], errors, start, lags, slice(None) if some.all() else some)
+                errors *= view.weights[:, None]
+            if least[which] == most[which]:
+                meat[which, :, some] = lagged.sums(errors, start, most[which])
+                continue
+            for lags in range(least[which], most[which] + 1):
+                places = np.flatnonzero(own[which] == lags)
+                if len(places):
+                    meat[which][:, low + places] = lagged.sums(errors[:, places], start, lags)
     if recipe.errors in ("hc1", *HAC):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
+
+
+def _divide_by_slack(errors: Floats, leverage: Floats, weights: Floats | None, kind: str) -> None:
+    """Residuals over 1 − leverage, or its root, in place."""
+    if weights is not None:
+        leverage *= weights[:, None]
+    free = np.maximum(1.0 - leverage, np.finfo(float).eps)
+    errors /= np.sqrt(free) if kind == "hc2" else free
 
 
 class _LaggedProducts:
@@ -327,24 +340,32 @@ class _LaggedProducts:
     def __init__(self, rows: Rows, width: int) -> None:
         self.rows, self.width = rows, width
         self._pairs: dict[int, list[Floats]] = {}
+        self._of_window: dict[tuple[int, int], Floats] = {}
         self._products = np.empty((0, 0))
 
-    def sum_into(self, meat: Floats, errors: Floats, start: int, lags: int, some: slice | Bools) -> None:
-        """Sums (q, N) over a window of the products of scores, for some dependent variables."""
-        if lags not in self._pairs:
-            x, most = self.rows.shifted, min(lags, self.width - 1)
-            later = [bartlett_weight(k, lags) * pack_products(x[k:], x[:-k]) for k in range(1, most + 1)]
-            self._pairs[lags] = [self.rows.products, *later]
-        lengths = [self.width - lag for lag in range(len(self._pairs[lags]))]
-        pairs = np.concatenate([p[start : start + n] for p, n in zip(self._pairs[lags], lengths, strict=True)])
-        chosen = errors[:, some]
-        shape = (len(pairs), chosen.shape[1])
+    def sums(self, errors: Floats, start: int, lags: int) -> Floats:
+        """Sums (q, N) over a window of the products of scores."""
+        pairs = self._pairs_in(start, lags)
+        shape = (pairs.shape[1], errors.shape[1])
         if self._products.shape != shape:
             self._products = np.empty(shape)
-        ends = np.cumsum(lengths)
-        for lag, (low, high) in enumerate(zip(ends - lengths, ends, strict=True)):
-            np.multiply(chosen[lag:], chosen[: self.width - lag], out=self._products[low:high])
-        meat[:, some] = pairs.T @ self._products
+        low = 0
+        for lag in range(min(lags, self.width - 1) + 1):
+            high = low + self.width - lag
+            np.multiply(errors[lag:], errors[: self.width - lag], out=self._products[low:high])
+            low = high
+        return np.asarray(pairs @ self._products)
+
+    def _pairs_in(self, start: int, lags: int) -> Floats:
+        """Products (q, rows of all lags) of the regressors in a window."""
+        if (start, lags) not in self._of_window:
+            x, most = self.rows.shifted, min(lags, self.width - 1)
+            if lags not in self._pairs:
+                later = [bartlett_weight(k, lags) * pack_products(x[k:], x[:-k]) for k in range(1, most + 1)]
+                self._pairs[lags] = [self.rows.products, *later]
+            parts = [p[start : start + self.width - lag] for lag, p in enumerate(self._pairs[lags])]
+            self._of_window[start, lags] = np.ascontiguousarray(np.concatenate(parts).T)
+        return self._of_window[start, lags]
 
 
 def _cosine_covariance(
