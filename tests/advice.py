@@ -14,7 +14,7 @@ from ultrum.cli import app
 
 _PACKAGE = str(Path(ul.__file__).parent)
 _LIMITS = set(inspect.signature(ul.limits).parameters)
-_OPTION = re.compile(r"(?<!\S)(--[a-z][a-z-]*)(?: ([^\s;]*[^\s,;.)]))?")
+_OPTION = re.compile(r"(?<!\S)(--[a-z][a-z-]*)(?: ('[^']*'|[^\s;]*[^\s,;.)]))?")
 
 
 def follow(error):
@@ -126,7 +126,7 @@ def recommended_options(words, text):
             if getattr(options[option], "is_flag", False):
                 yield [option]
             elif value and not value.isupper() and "…" not in value and not value.endswith("="):
-                yield [option, value]
+                yield [option, value.strip("'")]
 
 
 _PERMISSIONS = ("--bind",)  # the user's consent, which no test gives by the way

@@ -140,6 +140,13 @@ class Commands(OnPractice):
         self.assertIn("line 3", done.stderr)
         self.assertIn("2024-02-30", done.stderr)
 
+    def test_the_unit_of_one_column(self):
+        self.file("odd.csv", "date,all paid,rate\n2024-01,5%,1\n2024-02,6,2\n2024-03,7%,4\n2024-04,8,4\n")
+        self.assertIn("--read 'units.all paid=percent'", self.ultrum("look", "odd.csv").stderr)
+        done = self.ultrum("pull", "odd.csv", "--read", "units.all paid=percent", "--csv", "out.csv")
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        self.assertEqual((self.folder / "out.csv").read_text().splitlines()[2], "2024-02,0.06,2.0")
+
     def test_find_walks_and_filters(self):
         done = self.ultrum("find", "--walk", "Economy", "Prices and wages", "--json")
         self.assertEqual([r["name"] for r in json.loads(done.stdout)], ["Consumer prices", "Wages"])

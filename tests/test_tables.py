@@ -353,6 +353,25 @@ class Statements(Scratch):
             [str(t) for t in records["date"]], [f"2024-01-0{k + 2} {9 + k:02d}:30:00" for k in range(4)]
         )
 
+    def test_units_in_the_number_formats_of_a_workbook(self):
+        formats = {  # what the sheet shows for 1.5, the number and the currency that it means
+            '#,##0.00 "€"': (1.5, "EUR"), "[$£-809]#,##0.00": (1.5, "GBP"), "[$$-1009]0.00;[Red]-0.00": (1.5, "CAD"),
+            "0.00%": (1.5, ""), '0.00" %"': (0.015, ""), '0.00" bp"': (0.00015, ""), "$0.00": (1.5, ""), '0.00"GBX"': (0.015, "GBP"),
+            "0.00_);(0.00)": (1.5, ""), r"0.0\x": (1.5, ""),
+        }  # fmt: skip
+        with xlsxwriter.Workbook(self.folder / "formats.xlsx") as book:
+            sheet = book.add_worksheet()
+            sheet.write_row(0, 0, ["month", *(f"c{k}" for k in range(len(formats)))])
+            for row in range(1, 5):
+                sheet.write(row, 0, f"2024-0{row}")
+                for k, code in enumerate(formats, 1):
+                    sheet.write_number(row, k, 1.5, book.add_format({"num_format": code}))
+        series = ul.read_series(self.folder / "formats.xlsx").series
+        found = {code: series[f"c{k}"] for k, code in enumerate(formats)}
+        for code, (number, currency) in formats.items():
+            with self.subTest(code):
+                self.assertEqual((found[code].values.iloc[0], found[code].metadata.currency), (number, currency))
+
     def test_facts_of_json_and_signs_in_cells(self):
         months = [{"date": f"2024-0{m}", "value": 5.0 + m} for m in (1, 2, 3)]
         text = json.dumps({"series": "jobless", "units": "Percent", "observations": months})

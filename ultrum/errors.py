@@ -116,8 +116,13 @@ def options_in_text(text: str, names: Iterable[str], form: Callable[[str, str], 
     --------
     >>> options_in_text("Set units='percent'.", ["units"], lambda name, value: f"--read {name}={value}")
     'Set --read units=percent.'
+    >>> options_in_text("Set units={'Close': 'EUR'}.", ["units"], lambda name, value: f"--read {name}={value}")
+    'Set --read units.Close=EUR.'
     """
-    pattern = rf"\b({'|'.join(map(re.escape, names))})=(?:'([^']*)'|(\d+)|(True|False)|(\.\.\.))"
+    named = rf"\b({'|'.join(map(re.escape, names))})="
+    of_columns = rf"{named}\{{'([^'}}]*)': '([^']*)'\}}"
+    text = re.sub(of_columns, lambda m: form(f"{m[1]}.{m[2]}", m[3]), text)
+    pattern = rf"{named}(?:'([^']*)'|(\d+)|(True|False)|(\.\.\.))"
     return re.sub(pattern, lambda m: form(m[1], m[2] or m[3] or (m[4] or "").lower() or "…"), text)
 
 

@@ -298,7 +298,8 @@ READ = click.option(
     "reading",
     multiple=True,
     metavar="NAME=VALUE",
-    help="How to read the files and tables: units=percent, decimal=',', measure=price; may be repeated.",
+    help="How to read the files and tables: units=percent, units.COLUMN=EUR, decimal=',', measure=price; may be "
+    "repeated.",
 )
 
 
@@ -399,7 +400,12 @@ def _options(reading: Sequence[str]) -> dict[str, object]:
     from ultrum.sources.table.reading_result import TableOptions
 
     values: dict[str, object] = {}
+    of_columns: dict[str, str] = {}
     for text in reading:
+        if text.startswith("units.") and "=" in text:
+            column, _, unit = text.removeprefix("units.").rpartition("=")
+            of_columns[column.strip()] = unit.strip()
+            continue
         name, equals, value = (part.strip() for part in text.partition("="))
         options_there = {*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__}
         if not equals or name not in options_there:
@@ -412,6 +418,12 @@ def _options(reading: Sequence[str]) -> dict[str, object]:
             values[name] = (
                 int(value) if value.isdigit() and name in (*_NUMBERS, "sheet", "block", "date_column") else value
             )
+    if of_columns and "units" in values:
+        raise click.UsageError(
+            "--read has units of all columns and of some. Name each column: units.COLUMN=percent."
+        )
+    if of_columns:
+        values["units"] = of_columns
     try:
         TableOptions.of(**values)
     except UltrumError as error:

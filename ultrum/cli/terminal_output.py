@@ -11,6 +11,7 @@ import json
 import logging
 import os
 import re
+import shlex
 import shutil
 import sys
 import textwrap
@@ -444,7 +445,7 @@ def with_options(message: WithFix, command: click.Command | None) -> str:
         from ultrum.sources.table.reading_result import TableOptions
 
         names = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
-        text = options_in_text(text, names, lambda name, value: f"--read {name}={value}")
+        text = options_in_text(text, names, lambda name, value: f"--read {shlex.quote(f'{name}={value}')}")
         text = re.sub(r"(?<![\w:])file:(?=[^/\s])", "", text)  # the source of local files
     return text
 

@@ -503,6 +503,12 @@ _NAMES: Final = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_field
 _WHERE: Final = ' Such a key is set in [sources.NAME.tables."FILE"].'
 
 
+def _as_key(name: str, value: str) -> str:
+    """A recommended option as a key of the study; one of a column is a dotted key."""
+    option, _, column = name.partition(".")
+    return f"{option}.'{column}' = '{value}'" if column else f"{option} = '{value}'"
+
+
 @contextlib.contextmanager
 def in_study_words() -> Iterator[None]:
     """Errors raised within it name the key of the study that fixes them."""
@@ -510,7 +516,7 @@ def in_study_words() -> Iterator[None]:
         yield
     except UltrumError as error:
         text = error.with_fix(_FIXES)
-        changed = options_in_text(text, _NAMES, lambda name, value: f"{name} = '{value}'")
+        changed = options_in_text(text, _NAMES, _as_key)
         if changed != text:
             changed += _WHERE
         if changed == str(error):

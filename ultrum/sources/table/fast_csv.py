@@ -41,7 +41,8 @@ from ultrum.sources.table.number_formats_and_date_words import MISSING, ReadNumb
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed, type_cells, with_statuses
-from ultrum.sources.table.units import states_units, unit_certainty, unit_column, unit_of, units_by_row
+from ultrum.sources.table.unit_statements import states_units
+from ultrum.sources.table.units import unit_certainty, unit_column, unit_of, units_by_row
 from ultrum.sources.table.unpacking import decode, kind_of, shown_encoding
 
 SAMPLE: Final = 12 * 1024

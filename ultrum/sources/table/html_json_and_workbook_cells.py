@@ -16,6 +16,7 @@ from ultrum.sources.download_and_limits import current
 from ultrum.sources.table.cell_grid import Grid, Row
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.number_formats_and_date_words import SUPERSCRIPTS
+from ultrum.sources.table.unit_statements import currency_and_power
 from ultrum.sources.table.unpacking import DAMAGED, decode, decode_page, kind_of
 
 if TYPE_CHECKING:
@@ -359,11 +360,21 @@ def _flat(record: Mapping[str, object], above: str = "", depth: int = 0) -> dict
     return flat
 
 
-# Facts about cells of an XLSX workbook beyond their values: percent formats, formulas without results
+# Facts about cells of an XLSX workbook beyond their values: units in number formats, formulas without results
 
 _MAIN: Final = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
 _RELATION: Final = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 _BUILT_IN_PERCENT: Final = (9, 10)  # formats 0% and 0.00%
+_PERCENT_STATED: Final = (100.0, "%")
+_LITERAL: Final = re.compile(r'"([^"]*)"|\\(.)')
+_UNSEEN: Final = re.compile(
+    r'"[^"]*"|\\.|_.|\*.|\[[^\]]*\]'
+)  # of a format: its other characters say what is shown
+_CURRENCY_OF_FORMAT: Final = re.compile(r"\[\$([^\]-]+)(?:-([0-9A-Fa-f]+))?\]")
+_DOLLARS: Final = {  # codes of languages with their country
+    **{"409": "USD", "1009": "CAD", "C0C": "CAD", "C09": "AUD", "1409": "NZD"},
+    **{"C04": "HKD", "1004": "SGD", "4804": "SGD", "404": "TWD", "80A": "MXN"},
+}
 _NO_RESULT: Final = re.compile(rb"</f>\s*(?:<v\s*/>|<v>\s*</v>|</c>)|<f[^<>]*/>\s*(?:<v\s*/>|<v>\s*</v>|</c>)")
 _REFERENCE: Final = re.compile(rb"""<c\s[^<>]*?\br\s*=\s*["']([A-Z]+)(\d+)["'][^<>]*>""")
 _STYLED: Final = re.compile(rb"<c\s([^<>]*)>")
@@ -371,7 +382,7 @@ _ATTRIBUTE: Final = re.compile(rb"""\b([rst])\s*=\s*["']([^"']*)["']""")
 
 
 def with_cell_facts(grids: list[Grid], body: bytes, name: str) -> list[Grid]:
-    """Sheets whose cells of a percent format have their percent sign.
+    """Sheets whose cells have the percent sign, the currency or the basis points of their number format.
 
     Raises
     ------
@@ -383,7 +394,7 @@ def with_cell_facts(grids: list[Grid], body: bytes, name: str) -> list[Grid]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             paths = _sheet_paths(archive)
-            styles = _percent_styles(archive)
+            styles = _units_of_styles(archive)
             return [_with_signs(g, archive, paths, styles, name) for g in grids]
     except (*DAMAGED, lxml.etree.Error) as error:
         raise TableError(f"{name} is a damaged or locked workbook: {error}.") from error
@@ -410,21 +421,56 @@ def _sheet_paths(archive: zipfile.ZipFile) -> Mapping[str, str]:
     }
 
 
-def _percent_styles(archive: zipfile.ZipFile) -> set[bytes]:
-    """Numbers of the cell styles whose number format is a percentage."""
+def _units_of_styles(archive: zipfile.ZipFile) -> dict[bytes, tuple[float, str]]:
+    """Factor and unit that the number format of a cell style states, by the number of the style."""
     styles = _tree(archive, "xl/styles.xml")
     if styles is None:
-        return set()
-    own = {str(f.get("numFmtId")) for f in styles.iter(f"{_MAIN}numFmt") if "%" in str(f.get("formatCode"))}
-    formats = own | set(map(str, _BUILT_IN_PERCENT))
+        return {}
+    stated = dict.fromkeys(map(str, _BUILT_IN_PERCENT), _PERCENT_STATED)
+    for number_format in styles.iter(f"{_MAIN}numFmt"):
+        unit = unit_of_format(str(number_format.get("formatCode")))
+        if unit is not None:
+            stated[str(number_format.get("numFmtId"))] = unit
     cells = styles.find(f"{_MAIN}cellXfs")
-    if cells is None:
-        return set()
-    return {str(k).encode() for k, style in enumerate(cells) if str(style.get("numFmtId")) in formats}
+    ids = enumerate(() if cells is None else (str(style.get("numFmtId")) for style in cells))
+    return {str(k).encode(): stated[number] for k, number in ids if number in stated}
+
+
+def unit_of_format(code: str) -> tuple[float, str] | None:
+    """Factor and unit that a number format states beside a number; None if it states none.
+
+    A percent sign that is no literal multiplies what is shown by 100; a literal one does not.
+
+    Examples
+    --------
+    >>> unit_of_format("0.00%"), unit_of_format('0.00" %"'), unit_of_format('#,##0.00 "€"')
+    ((100.0, '%'), (1.0, '%'), (1.0, ' EUR'))
+    >>> unit_of_format("[$$-1009]#,##0"), unit_of_format('0" bp"'), unit_of_format("0.00")
+    ((1.0, ' CAD'), (1.0, ' bp'), None)
+    """
+    section = code.split(";", maxsplit=1)[0]
+    bare = _UNSEEN.sub("", section)
+    if "%" in bare:
+        return _PERCENT_STATED
+    literal = "".join(a or b for a, b in _LITERAL.findall(section)).strip()
+    if "%" in literal:
+        return 1.0, "%"
+    if literal.lower() in ("bp", "bps"):
+        return 1.0, " bp"
+    sign, language = next(iter(_CURRENCY_OF_FORMAT.findall(section)), ("", ""))
+    shown = (sign or literal or re.sub(r"[#0,.?\s()+-]", "", bare)).strip()
+    if shown == "$":
+        return 1.0, f" {_DOLLARS.get(language.upper(), shown)}"
+    currency, power = currency_and_power(shown)
+    return (10.0**power, f" {currency}") if currency else None
 
 
 def _with_signs(
-    grid: Grid, archive: zipfile.ZipFile, paths: Mapping[str, str], styles: set[bytes], name: str
+    grid: Grid,
+    archive: zipfile.ZipFile,
+    paths: Mapping[str, str],
+    styles: Mapping[bytes, tuple[float, str]],
+    name: str,
 ) -> Grid:
     path = paths.get(grid.name, "")
     if path not in archive.namelist():
@@ -437,18 +483,18 @@ def _with_signs(
     for cell in _STYLED.finditer(text):
         parts = dict(_ATTRIBUTE.findall(cell[1]))
         if parts.get(b"s") in styles and b"r" in parts:
-            _sign(rows, *_place(parts[b"r"].decode()))
+            _sign(rows, *_place(parts[b"r"].decode()), *styles[parts[b"s"]])
     return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions, grid.above, grid.below)
 
 
-def _sign(rows: list[Row], row: int, column: int) -> None:
-    """Write the number of a cell as the sheet shows it, in percent."""
+def _sign(rows: list[Row], row: int, column: int, factor: float, unit: str) -> None:
+    """Write the number of a cell with its unit, as the sheet shows it."""
     if row >= len(rows) or column >= len(rows[row]):
         return
     value = rows[row][column]
     if isinstance(value, int | float) and not isinstance(value, bool):
         changed = list(rows[row])
-        changed[column] = f"{100.0 * value:.15g}%"
+        changed[column] = f"{value!r}{unit}" if factor == 1.0 else f"{factor * value:.15g}{unit}"
         rows[row] = changed
 
 

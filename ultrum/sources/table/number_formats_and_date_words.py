@@ -125,14 +125,19 @@ class ReadNumbers:
 
     ``percent`` counts cells with a percent sign, ``points`` those in basis points,
     ``marks`` has the quality flags next to numbers by row,
-    ``currency`` the sign or code next to them.
+    ``currencies`` the signs and codes of currencies next to them.
     """
 
     values: Floats
     percent: int = 0
     marks: Mapping[int, str] = field(default_factory=dict)
-    currency: str = ""
+    currencies: tuple[str, ...] = ()
     points: int = 0
+
+    @property
+    def currency(self) -> str:
+        """The single sign or code of a currency next to the numbers; empty if there is none or several."""
+        return self.currencies[0] if len(self.currencies) == 1 else ""
 
     @property
     def flags(self) -> Counter[str]:
@@ -263,7 +268,7 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
             return ReadNumbers(np.array(list(cells), dtype=np.str_).astype(np.float64))
     values = np.empty(len(cells))
     flags: dict[int, str] = {}
-    currencies: Counter[str] = Counter()
+    currencies: dict[str, None] = {}
     percent = points = 0
     for i, cell in enumerate(cells):
         if is_blank(cell, missing):
@@ -279,9 +284,8 @@ def _numbers_of(cells: Array, decimal: str, missing: frozenset[str]) -> ReadNumb
             points += parts[1] == "points"
             if parts[2]:
                 flags[i] = parts[2]
-            currencies.update([parts[3]] if parts[3] else [])
-    single = next(iter(currencies)) if len(currencies) == 1 else ""
-    return ReadNumbers(values, percent, flags, single, points)
+            currencies |= {parts[3]: None} if parts[3] else {}
+    return ReadNumbers(values, percent, flags, tuple(currencies), points)
 
 
 def sentinel_in(values: Floats) -> float | None:

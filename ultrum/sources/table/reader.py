@@ -200,6 +200,19 @@ def _obtain(source: str | bytes | os.PathLike[str]) -> tuple[bytes, str, str]:
 def read_table(body: bytes, name: str, options: TableOptions | None = None, retrieved: str = "") -> Reading:
     """Read the bytes of a table downloaded on a day; see :func:`read_series`."""
     options = options or TableOptions()
+    reading = _read_bytes(body, name, options, retrieved)
+    if not isinstance(options.units, Mapping):
+        return reading
+    held = {c.column for c in reading.cells()} | set(reading.series) | set(reading.fields)
+    absent = [
+        Decision("not used", f"units of '{n}'", certainty="no column has this name")
+        for n in options.units
+        if n not in held
+    ]
+    return replace(reading, decisions=(*reading.decisions, *absent))
+
+
+def _read_bytes(body: bytes, name: str, options: TableOptions, retrieved: str) -> Reading:
     inner, name = unpack(body, name, options.member)
     if options.figure:
         return _lone_figure(inner, name, options)

@@ -40,6 +40,7 @@ from ultrum.sources.table.table_detection import (
     event_tables,
 )
 from ultrum.sources.table.unit_statements import (
+    SETTLED,
     Statement,
     clauses_of_columns,
     in_currency_codes,
@@ -47,7 +48,7 @@ from ultrum.sources.table.unit_statements import (
     percent_words,
     statements_in,
 )
-from ultrum.sources.table.units import SETTLED, UnitFinding, can_have, unit_column, unit_of, units_by_row
+from ultrum.sources.table.units import UnitFinding, can_have, unit_column, unit_of, units_by_row
 
 # Type inference: dates, numbers and texts from a block of cells, with every decision reported
 

@@ -105,6 +105,7 @@ LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     r"|νόμισμα|para birimi|通貨|货币|통화",
     re.IGNORECASE,
 )
+SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
 _CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
 _OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
 _BEFORE: Final = (
@@ -356,6 +357,12 @@ class Statement:
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
         return f"'{textwrap.shorten(self.text, 40, placeholder=' …')}', {where}"
+
+
+def states_units(heading: str) -> bool:
+    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
+    plain = heading.strip().lower()
+    return plain in SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)
 
 
 def multiple_in_words(power: int) -> str:

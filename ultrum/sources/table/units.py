@@ -22,7 +22,7 @@ from ultrum.core.array_types import Array, Floats, Ints
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import plain_heading
-from ultrum.errors import TableError
+from ultrum.errors import TableError, name_list
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import codes_of, first_rows
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
@@ -180,7 +180,9 @@ def unit_of(
         Statements in the words around the table.
     """
     finding = _unit_of_column(name, title, subtitle, numbers, preamble, given, where, footer, stated)
-    heading = (*statements_in(f"{name}\n{title}", ""), *filter(None, (statement_of(subtitle),)))
+    in_cells = statement_of(numbers.currency) if numbers.currency else None
+    beside = (statement_of(subtitle), in_cells if in_cells and in_cells.value == UNKNOWN_CURRENCY else None)
+    heading = (*statements_in(f"{name}\n{title}", ""), *filter(None, beside))
     if finding.percent and given is None:
         percent = of_kind(stated, "percent")
         rate = is_annual(name, title, subtitle, *(s.text for s in percent)) and _is_open(finding)
@@ -242,6 +244,11 @@ def _unit_of_column(
     if given is not None:
         return _as_option(given, facts, where)
     count = int(np.isfinite(numbers.values).sum())
+    if len({currency_and_power(sign)[0] or sign for sign in numbers.currencies}) > 1:
+        raise TableError(
+            f"{where}: '{name}' has amounts in {name_list(numbers.currencies)}. Split the column, or leave the "
+            f"currencies out with units={{'{name}': 'as written'}}."
+        )
     in_cells = _cell_signs(numbers, facts, f"{where}: ", name, count)
     if in_cells is not None:
         return in_cells
@@ -490,8 +497,8 @@ def _pair(text: str) -> tuple[str, str] | None:
 
 
 def _currency(text: str, subtitle: str, numbers: ReadNumbers) -> str:
-    sign = _SIGNS.get(numbers.currency, numbers.currency)
-    if is_currency(sign):
+    sign = _SIGNS.get(numbers.currency) or currency_and_power(numbers.currency)[0]
+    if sign:
         return sign
     codes = [c for c in (*_CODE_ALONE.findall(subtitle), *_CURRENCY_CODE.findall(text)) if c not in _NO_CURRENCY]
     return next((c for c in codes if is_currency(c)), "")
@@ -511,7 +518,6 @@ def _words(facts: Mapping[str, object]) -> str:
 
 # A column of units, one for each row
 
-SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
 _DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
 
 
@@ -589,9 +595,3 @@ def units_by_row(
             scale = of_counts if NOT_MONEY.search(column) or role_of(column) == "volume" else factor
             read[column] = replace(read[column], values=read[column].values / divisor * scale)
     return found, read
-
-
-def states_units(heading: str) -> bool:
-    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
-    plain = heading.strip().lower()
-    return plain in SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)
