@@ -61,6 +61,13 @@ class TotalReturns(Scratch):
             self.assertEqual(read["7"].to_pandas().sum().round(12), want[0])
             self.assertEqual(sum("has prices (8; prices of" in str(w.message) for w in said), 2 * (code == "8"))
 
+    def test_codes_of_events_are_texts_under_every_heading_of_assets(self):
+        codes = [*map(str, range(9, 39)), "A1"]
+        for heading in ("asset", "Ticker", "ISIN"):
+            rows = "".join(f"{code},2024-01-{day:02d},1.5\n" for day, code in enumerate(codes, 1))
+            records = ul.read_series(f"{heading},Ex-Date,Dividends\n{rows}", records_only=True).records
+            self.assertEqual(records[heading].tolist(), codes)
+
     def test_every_company_of_the_world_as_a_holder_earned_it(self):
         world = simulate()
         closes, dividends = simulated_exchange.closes(world)

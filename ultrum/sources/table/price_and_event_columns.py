@@ -14,7 +14,7 @@ from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import plain_heading
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
-from ultrum.sources.table.reading_result import Decision, Reading
+from ultrum.sources.table.reading_result import ASSET_HEADINGS, Decision, Reading
 from ultrum.sources.table.table_detection import is_event_heading
 from ultrum.sources.table.unit_statements import currency_and_power
 from ultrum.sources.table.units import UnitFinding, role_of
@@ -63,7 +63,6 @@ def _begins(heading: str, words: Sequence[str]) -> bool:
 
 # Event columns of a table: asset, date and amount of dividends, splits or payments
 
-_ASSET: Final = ("asset", "ticker", "symbol", "code", "isin", "security", "instrument", "stock", "company")
 _DATE: Final = (
     "date",
     "ex date",
@@ -112,7 +111,7 @@ _RELEASES: Final = {
     ),
     "value": ("value", "obs value", "figure", "estimate", "amount"),
 }
-WORDS: Final = {"asset": _ASSET, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
+WORDS: Final = {"asset": ASSET_HEADINGS, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
 
 
 def in_units_of_prices(

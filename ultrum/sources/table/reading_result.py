@@ -19,7 +19,7 @@ import pandas as pd
 
 from ultrum.core.currency.exchange_rates import is_currency
 from ultrum.core.presentation import TextInNotebooks, quantity
-from ultrum.core.series.metadata import Metadata
+from ultrum.core.series.metadata import Metadata, plain_heading
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import parse_duration
 from ultrum.errors import AlignmentError, PartialReadingWarning, TableError, one_of, warn_user
@@ -305,6 +305,19 @@ class SeriesByName(dict[str, TimeSeries]):
         return SeriesTable.of(self).to_pandas()
 
 
+ASSET_HEADINGS: Final = (
+    "asset",
+    "ticker",
+    "symbol",
+    "code",
+    "isin",
+    "security",
+    "instrument",
+    "stock",
+    "company",
+)
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Reading(TextInNotebooks):
     """The content of one table.
@@ -538,10 +551,12 @@ class TableOptions:
         return year_end_in(self.dates or "")
 
     def codes_in(self, names: Sequence[str]) -> str | None:
-        """The column whose numbers are codes of assets: the given one, or ``asset`` among records."""
+        """The column whose numbers are codes of assets: the given one, or the one of assets among records."""
         if self.asset_column or not self.records_only:
             return self.asset_column
-        return next((name for name in names if name.strip().lower() == "asset"), None)
+        named = [name for name in names if plain_heading(name) in ASSET_HEADINGS]
+        first = [name for name in named if plain_heading(name) == "asset"] or named
+        return first[0] if len(first) == 1 else None
 
     def unit(self, column: str) -> str | None:
         """The given unit of a column."""

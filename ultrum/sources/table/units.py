@@ -360,7 +360,7 @@ def _with_statements(
     multiple = money if money and money.power else _single(heading, stated, "multiple")
     facts, words = dict(finding.facts), []
     if money is not None and money.value == UNKNOWN_CURRENCY and "currency" not in facts:
-        words.append("currency not named in full")
+        words.append("no single currency named")
     elif money is not None and "currency" not in facts:
         facts |= {"unit": "currency", "currency": money.value}
         words.append(money.value)
