@@ -8,6 +8,7 @@ import importlib
 import os
 import platform
 import sys
+import traceback
 from datetime import date
 from pathlib import Path
 
@@ -66,13 +67,21 @@ def main(words: list[str]) -> int:
     if unknown:
         print(f"no benchmark {', '.join(unknown)}; there are: {', '.join((*PAGES, *CASES))}", file=sys.stderr)
         return 2
-    sections = {name: section(name) for name in names}
+    sections, failed = {}, []
+    for name in names:
+        try:
+            sections[name] = section(name)
+        except Exception:  # the others take half an hour, and are measured all the same
+            traceback.print_exc()
+            failed.append(name)
     for file, title, purpose, cases in PAGES.values() if "--write" in words else ():
         if all(case in sections for case in cases):
             made = f"Written by `python -m benchmarks` in one run that ended on {date.today()}: {machine()}."
             head = f"# {title}\n\nAfter this page you know {purpose}. {made}\n"
             (DOCS / file).write_text("\n".join([head, *(sections[case] for case in cases)]))
-    return 0
+    if failed:
+        print(f"failed: {', '.join(failed)}", file=sys.stderr)
+    return 1 if failed else 0
 
 
 if __name__ == "__main__":

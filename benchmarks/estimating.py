@@ -110,7 +110,7 @@ def cross_sections():
     y[rng.random((T, N)) < 0.05] = np.nan
     bill = ul.TimeSeries.from_pandas(pd.Series(0.0, months(T)), name="bill", measure="return")
     factor = ul.TimeSeries.from_pandas(
-        pd.Series(rng.normal(size=T), months(T)), name="f", measure="return", excess_of="bill"
+        pd.Series(rng.normal(0, 0.05, T), months(T)), name="f", measure="return", excess_of="bill"
     )
     assets = pd.DataFrame(y, months(T), [f"a{i}" for i in range(N)])
     panel = ul.align(assets=assets, factors=factor, risk_free=bill)

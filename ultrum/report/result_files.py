@@ -216,8 +216,11 @@ class _Pictures:
 
 
 def _core_is_free() -> bool:
-    """Whether another process would not take its time from what runs here; unknown on some systems."""
-    return hasattr(os, "getloadavg") and os.getloadavg()[0] + 1.0 < cores()
+    """Whether another process would not take its time from what runs here; unknown on some systems.
+
+    The load of the last minute counts what this process has done as well, so only more than the cores can do is busy.
+    """
+    return cores() > 1 and hasattr(os, "getloadavg") and os.getloadavg()[0] < cores()
 
 
 class FigureProcess:
