@@ -218,7 +218,7 @@ class _Pictures:
 def _core_is_free() -> bool:
     """Whether another process would not take its time from what runs here; unknown on some systems.
 
-    The load of the last minute counts what this process has done as well, so only more than the cores can do is busy.
+    The load of the last minute has what this process did, so one busy core is not too many.
     """
     return cores() > 1 and hasattr(os, "getloadavg") and os.getloadavg()[0] < cores()
 
