@@ -60,6 +60,23 @@ class Agreement(Scratch):
                     self.near(made.coefficients[w, i], b, se)
                     self.near(made.standard_errors[w, i], se, se)
 
+    def test_scores_of_many_samples_are_those_of_each(self):
+        Y, X = world(N=30)
+        Y.iloc[11:, 3] = np.nan  # too few pairs of consecutive months
+        X.iloc[:, 1] = 1000.0 + X.iloc[:, 1].cumsum()
+        found = ul.regress(Y, X, errors="hc1").score_autocorrelation
+        self.assertTrue(found.iloc[3].isna().all())
+        for name in Y.columns.drop("a3"):
+            rows = np.column_stack([np.ones(len(X)), X])
+            used = np.isfinite(Y[name].to_numpy()) & np.isfinite(rows).all(axis=1)
+            A, y = rows[used], Y[name].to_numpy()[used]
+            scores = np.full((3, len(X)), np.nan)
+            scores[:, used] = np.linalg.pinv(A) * (y - A @ np.linalg.lstsq(A, y, rcond=None)[0])
+            pairs = used[:-1] & used[1:]
+            now, then = scores[:, :-1][:, pairs], scores[:, 1:][:, pairs]
+            rho = (now * then).sum(axis=1) / (now**2).sum(axis=1)
+            np.testing.assert_allclose(found.loc[name], rho + (1 + 3 * rho) / pairs.sum(), rtol=1e-6, atol=1e-8)
+
     def test_expanding_durations_decay_and_steps(self):
         Y, X = world()
         whole = ul.regress(Y, X, errors="hac")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
+from typing import Final
 
 import numpy as np
 import pandas as pd
@@ -13,13 +14,15 @@ from numpy.typing import ArrayLike
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import ToLatex, estimates_text, quantity, table_html
 from ultrum.core.regression.engine.covariance_and_bootstrap import CLUSTERED, degrees_of_freedom, errors_in_words
-from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation
+from ultrum.core.regression.engine.newey_west_and_fixed_b import score_autocorrelation, score_autocorrelations
 from ultrum.core.regression.fit import Fit
 from ultrum.core.regression.inference import t_p_values, t_quantile
 from ultrum.core.regression.inputs import CONSTANT, Names, Observations, same_rows
 from ultrum.core.time.index_frequency_and_gaps import has_order, time_positions
 from ultrum.core.workings import Workings
 from ultrum.errors import EstimationError, one_of
+
+_FEW_SAMPLES: Final = 16  # different sets of rows that are worked on one after another
 
 
 @dataclass
@@ -241,7 +244,11 @@ class BetaTable(ToLatex):
         if not has_order(self.observed.index):
             return out
         positions = time_positions(self.observed.index)
-        for columns in same_rows(used):
+        groups = same_rows(used)
+        if len(groups) > _FEW_SAMPLES:
+            out = score_autocorrelations(X, residuals, positions)
+            groups = [g for g in groups if np.isnan(out[g[0]]).any()]  # short or nearly collinear: one by one
+        for columns in groups:
             rows = np.flatnonzero(used[:, columns[0]])
             if len(rows) > X.shape[1]:
                 pull = np.asarray(np.linalg.pinv(X[rows]), dtype=np.float64)

@@ -8,7 +8,7 @@ import numpy as np
 import scipy.special
 from numpy.typing import ArrayLike
 
-from ultrum.core.array_types import Floats, Ints
+from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.presentation import quantity
 from ultrum.errors import EstimationError
 
@@ -163,6 +163,8 @@ def _plug_in(scores: Floats, rows: int) -> int:
 # Long-run variance by equal-weighted cosine transforms, and critical values of Newey–West with fixed lags
 
 _FEWEST_PAIRS: Final = 12  # consecutive observations for an autocorrelation
+_SINGULAR: Final = 1e-8  # determinant of a sample in an orthonormal basis, under which it is nearly collinear
+_AT_ONCE: Final = 1000  # dependent variables, which bounds the memory
 _MOST_PERSISTENT: Final = 0.97  # bound of the autoregression that prewhitens (Andrews and Monahan 1992)
 
 
@@ -224,6 +226,39 @@ def score_autocorrelation(influence: Floats, residuals: Floats, positions: Ints)
     with np.errstate(invalid="ignore", divide="ignore"):
         rho = products / (influence[:, first] ** 2 @ residuals[first] ** 2)
     return np.asarray(rho + (1.0 + 3.0 * rho) / count)
+
+
+def score_autocorrelations(X: Floats, residuals: Floats, positions: Ints) -> Floats:
+    """The same, (N, p), for dependent variables with rows of their own; residuals (T, N) are NaN elsewhere.
+
+    In an orthonormal basis of X (T, p), where inverses of samples are well-conditioned; NaN where one is not.
+    """
+    terms = X.shape[1]
+    low, high = np.tril_indices(terms)
+    whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
+    Q, R = np.linalg.qr(np.where(whole[:, None], X, 0.0))
+    own, later = Q[:, low] * Q[:, high], (Q[:-1, low] * Q[1:, high] + Q[1:, low] * Q[:-1, high]) / 2.0
+    out = np.full((residuals.shape[1], terms), np.nan)
+
+    def matrices(sums: Floats) -> Floats:
+        made = np.empty((sums.shape[1], terms, terms))
+        made[:, low, high] = made[:, high, low] = sums.T
+        return made
+
+    for first in range(0, len(out), _AT_ONCE):
+        some = slice(first, first + _AT_ONCE)
+        used = np.isfinite(residuals[:, some])
+        errors = np.where(used, residuals[:, some], 0.0)
+        pairs = used[:-1] & used[1:] & (np.diff(positions) == 1)[:, None]
+        gram, count = matrices(own.T @ used), pairs.sum(axis=0)
+        fine = (used.sum(axis=0) > terms) & (count >= _FEWEST_PAIRS) & (np.linalg.det(gram) > _SINGULAR)
+        pull = np.linalg.solve(R, np.linalg.inv(np.where(fine[:, None, None], gram, np.eye(terms))))
+        products = matrices(later.T @ (errors[:-1] * errors[1:] * pairs))
+        squares = matrices(own[:-1].T @ (errors[:-1] ** 2 * pairs))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            rho = np.sum((pull @ products) * pull, axis=2) / np.sum((pull @ squares) * pull, axis=2)
+            out[some] = np.where(fine[:, None], rho + (1.0 + 3.0 * rho) / count[:, None], np.nan)
+    return out
 
 
 def least_persistence(weights: Floats, residuals: Floats, positions: Ints | None) -> Floats:
