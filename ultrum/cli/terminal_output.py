@@ -368,6 +368,7 @@ _FIXES: Final = {
     "available_frequency": "Use one of them; --frequency converts it to a lower one.",
     "income": "Remove --dividends, or set --price-column to the closing price.",
     "currency": "Choose assets of one currency with --asset; a study converts with [panel] exchange_rates.",
+    "name_of_two": "Rename the column in one of the files, or the file that names an asset.",
     "persistent": "Set --errors ewc-prewhitened.",
     "splits": "Set --splits FILE, or correct the prices that are wrong.",
 }
@@ -445,9 +446,14 @@ def with_options(message: WithFix, command: click.Command | None) -> str:
         from ultrum.sources.table.reading_result import TableOptions
 
         names = (*TableOptions.__dataclass_fields__, *Metadata.__dataclass_fields__)
-        text = options_in_text(text, names, lambda name, value: f"--read {shlex.quote(f'{name}={value}')}")
+        text = options_in_text(text, names, _read_option)
         text = re.sub(r"(?<![\w:])file:(?=[^/\s])", "", text)  # the source of local files
     return text
+
+
+def _read_option(name: str, value: str) -> str:
+    text = f"{name}={value}"
+    return f"--read {shlex.quote(text) if ' ' in text else text}"
 
 
 def _options_in(fix: str) -> set[str]:

@@ -485,6 +485,7 @@ _FIXES: Final = {
     "how": "Add how to its step: { to_frequency = { frequency = 'Q', how = 'last' } }, or mean or sum.",
     "hindsight": "Set window = 'expanding' in its composite or step standardise, or sample = 'expanding' in its "
     "step innovations; or accept it with known_by = { NAME = 'hindsight' }.",
+    "name_of_two": "Rename the column in one of the files, or the series in the study.",
     "currency": "Set [panel] exchange_rates.",
     "persistent": "Set errors = 'ewc-prewhitened' in its [[models]].",
     "weak_factor": "Drop the factor from [two_pass] factors.",

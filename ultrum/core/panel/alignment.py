@@ -59,7 +59,9 @@ def check_names(assets: SeriesTable, factors: SeriesTable, conditions: Sequence[
     for name, role in roles:
         if name in role_of:
             raise AlignmentError(
-                f"'{name}' is the name of {role_of[name]} and of {role}. Rename one with with_metadata(name=...)."
+                f"'{name}' is the name of {role_of[name]} and of {role}.",
+                fix="Rename one with with_metadata(name=...).",
+                setting="name_of_two",
             )
         role_of[name] = role
 
