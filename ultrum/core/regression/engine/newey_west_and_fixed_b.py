@@ -234,31 +234,34 @@ def score_autocorrelations(X: Floats, residuals: Floats, positions: Ints) -> Flo
     In an orthonormal basis of X (T, p), where inverses of samples are well-conditioned; NaN where one is not.
     """
     terms = X.shape[1]
-    low, high = np.tril_indices(terms)
+    low, high = places = np.tril_indices(terms)
     whole: Bools = np.asarray(np.isfinite(X).all(axis=1))
     Q, R = np.linalg.qr(np.where(whole[:, None], X, 0.0))
     own, later = Q[:, low] * Q[:, high], (Q[:-1, low] * Q[1:, high] + Q[1:, low] * Q[:-1, high]) / 2.0
     out = np.full((residuals.shape[1], terms), np.nan)
-
-    def matrices(sums: Floats) -> Floats:
-        made = np.empty((sums.shape[1], terms, terms))
-        made[:, low, high] = made[:, high, low] = sums.T
-        return made
 
     for first in range(0, len(out), _AT_ONCE):
         some = slice(first, first + _AT_ONCE)
         used = np.isfinite(residuals[:, some])
         errors = np.where(used, residuals[:, some], 0.0)
         pairs = used[:-1] & used[1:] & (np.diff(positions) == 1)[:, None]
-        gram, count = matrices(own.T @ used), pairs.sum(axis=0)
+        gram, count = _symmetric(own.T @ used, places), pairs.sum(axis=0)
         fine = (used.sum(axis=0) > terms) & (count >= _FEWEST_PAIRS) & (np.linalg.det(gram) > _SINGULAR)
         pull = np.linalg.solve(R, np.linalg.inv(np.where(fine[:, None, None], gram, np.eye(terms))))
-        products = matrices(later.T @ (errors[:-1] * errors[1:] * pairs))
-        squares = matrices(own[:-1].T @ (errors[:-1] ** 2 * pairs))
+        products = _symmetric(later.T @ (errors[:-1] * errors[1:] * pairs), places)
+        squares = _symmetric(own[:-1].T @ (errors[:-1] ** 2 * pairs), places)
         with np.errstate(invalid="ignore", divide="ignore"):
             rho = np.sum((pull @ products) * pull, axis=2) / np.sum((pull @ squares) * pull, axis=2)
             out[some] = np.where(fine[:, None], rho + (1.0 + 3.0 * rho) / count[:, None], np.nan)
     return out
+
+
+def _symmetric(packed: Floats, places: tuple[Ints, Ints]) -> Floats:
+    """Symmetric matrices (N, p, p) of packed columns (q, N)."""
+    low, high = places
+    made = np.empty((packed.shape[1], int(low[-1]) + 1, int(low[-1]) + 1))
+    made[:, low, high] = made[:, high, low] = packed.T
+    return made
 
 
 def least_persistence(weights: Floats, residuals: Floats, positions: Ints | None) -> Floats:
