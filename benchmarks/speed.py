@@ -343,7 +343,8 @@ Where a goal is missed, a profile shows the reason:
   checks (repeated rows, frequency, swapped days and months) take as long as the parse.
 - *Commands*: most of the time imports pandas; patterns of regular expressions, classes of data, reading and printing take the rest.
   `estimate` needs the study's schema and Student's t of SciPy.
-- *The study*: half of its time draws fourteen figures in three formats; where a core is free, a second process loads its libraries meanwhile and draws nine of them.
+- *The study*: half of its time draws fourteen figures in three formats; where a core is free, a second process loads its libraries
+  meanwhile and draws nine of them.
 
 Ratios differ between runs on a shared machine by up to a third.
 """
