@@ -2,7 +2,7 @@
 
 Each function works on data of one size and of eight times that size, with everything else held; the exponent is the
 logarithm of the ratio of times (or of the most memory that NumPy and Python allocate) to base eight. One is linear; below
-one, a fixed cost is a part of the smaller. Work in less than a millisecond reports little about growth.
+one, a fixed cost is a part of the smaller. Work in less than a millisecond shows little about growth.
 """
 
 import contextlib
