@@ -180,6 +180,10 @@ class OwnFiles(Scratch):
                 f"{d:%Y-%m-%d},{v},{paid.get(d, 0)},{2 if d == day_of_split else 0}" for d, v in raw.items()),
             "pence.csv": "Currency: GBX\n" + head + "\n".join(
                 lines("{0:%Y-%m-%d},1,{1},5", "{0:%Y-%m-%d},{1} Dividend,,", "{0:%Y-%m-%d},2:1 Stock Split,,")),
+            "pence_columns.csv": "Date,Close (GBp),Dividends,Stock Splits\n" + "\n".join(
+                f"{d:%Y-%m-%d},{v},{paid.get(d, 0)},{2 if d == day_of_split else 0}" for d, v in raw.items()),
+            "pounds_columns.csv": "Date,Close (GBp),Dividends (GBP),Stock Splits\n" + "\n".join(
+                f"{d:%Y-%m-%d},{v},{paid.get(d, 0) / 100},{2 if d == day_of_split else 0}" for d, v in raw.items()),
         }  # fmt: skip
         for name, text in layouts.items():
             with self.subTest(name):
@@ -210,7 +214,7 @@ class OwnFiles(Scratch):
             (monthly - factors["RF"].loc[monthly.index]).to_numpy(), factors["Mkt-RF"].loc[monthly.index]
         )
         (100 * kelp).rename("Close (GBp)").to_csv(self.folder / "pence.csv")
-        tables = {"amount (pence)": "300", "amount (GBP)": "3", "amount,currency": "300,GBX", "amount": "3"}
+        tables = {"amount (pence)": "300", "amount (GBP)": "3", "amount,Währung": "300,GBX", "amount": "3"}
         for heading, paid in tables.items():
             with self.subTest(heading):
                 rows = "".join(f"pence,{d:%Y-%m-%d},{paid}\n" for d in days)

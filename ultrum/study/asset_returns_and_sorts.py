@@ -182,11 +182,8 @@ def _events(desk: Desk, events: str | EventsSection, number: str, assets: Sequen
         return None
     reading = desk.table(section.table, records_only=True)
     given = section.model_dump(exclude={"table"})
-    table = event_columns(reading.records, section.table, ["asset", "date", number], given, assets)
-    stated = set(reading.currencies.values())
-    if "currency" in table or len(stated) != 1:
-        return table
-    return table.assign(currency=stated.pop())
+    roles = ["asset", "date", number]
+    return event_columns(reading.records, section.table, roles, given, assets, reading.currencies)
 
 
 def names_of(plan: Study, desk: Desk) -> dict[str, str]:

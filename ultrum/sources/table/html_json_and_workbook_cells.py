@@ -439,7 +439,7 @@ def _units_of_styles(archive: zipfile.ZipFile) -> dict[bytes, tuple[float, str]]
 def unit_of_format(code: str) -> tuple[float, str] | None:
     """Factor and unit that a number format states beside a number; None if it states none.
 
-    A percent sign that is no literal multiplies what is shown by 100; a literal one does not.
+    A percent sign multiplies what is shown by 100, unless it is a literal text.
 
     Examples
     --------

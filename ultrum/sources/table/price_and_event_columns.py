@@ -16,7 +16,7 @@ from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
 from ultrum.sources.table.reading_result import ASSET_HEADINGS, Decision, Reading
 from ultrum.sources.table.table_detection import is_event_heading
-from ultrum.sources.table.unit_statements import currency_and_power
+from ultrum.sources.table.unit_statements import CURRENCY_LABELS, currency_and_power
 from ultrum.sources.table.units import UnitFinding, role_of
 
 _WORDS: Final = {
@@ -114,12 +114,17 @@ _RELEASES: Final = {
 WORDS: Final = {"asset": ASSET_HEADINGS, "date": _DATE, "amount": _AMOUNT, "ratio": _RATIO}
 
 
+def stated_currencies(units: Mapping[str, UnitFinding]) -> dict[str, str]:
+    """The currency of each column that states one."""
+    return {name: str(u.facts["currency"]) for name, u in units.items() if u.facts.get("currency")}
+
+
 def in_units_of_prices(
     events: Mapping[str, pd.DataFrame], units: Mapping[str, UnitFinding]
 ) -> dict[str, pd.DataFrame]:
-    """Tables of the events among rows of prices, with amounts scaled as the prices are.
+    """Tables of the events beside prices, with amounts scaled as the prices are.
 
-    An amount with a currency of its own is scaled by that: 5 GBp are 0.05 GBP.
+    An amount with a currency of its own is scaled by that alone: 5 GBp are 0.05 GBP.
     """
     factors = {u.factor for u in units.values() if u.facts.get("measure") == "price"}
     of_prices = factors.pop() if len(factors) == 1 else 1.0
@@ -137,7 +142,12 @@ def in_units_of_prices(
 
 
 def event_columns(
-    table: pd.DataFrame, where: str, wanted: Sequence[str], given: dict[str, str], assets: Sequence[str]
+    table: pd.DataFrame,
+    where: str,
+    wanted: Sequence[str],
+    given: dict[str, str],
+    assets: Sequence[str],
+    currencies: Mapping[str, str] | None = None,
 ) -> pd.DataFrame:
     """A table of events with its columns under standard names.
 
@@ -153,6 +163,8 @@ def event_columns(
         Headings by their standard names, for unusual headings.
     assets : sequence of str
         Assets with prices. A table without a column of assets belongs to the only asset.
+    currencies : mapping of str to str, optional
+        Currency of each column that states one; that of the amounts is a column ``currency``.
 
     Raises
     ------
@@ -170,12 +182,17 @@ def event_columns(
         column = _column(table, where, role, given.get(role, ""), set(names))
         if column:
             names[column] = role
+    if "amount" in wanted and "currency" not in table:
+        names |= {c: "currency" for c in map(str, table.columns) if CURRENCY_LABELS.fullmatch(c.strip())}
     unused = [c for c in names.values() if c in table and c not in names]
     renamed = table.drop(columns=unused).rename(columns=names)
     if "asset" in wanted and "asset" not in renamed:
         if len(assets) != 1:
             raise TableError(f"{where} has no column of assets, and there are {len(assets)}; {_headings(table)}")
         renamed = renamed.assign(asset=assets[0])
+    amount = next((c for c, role in names.items() if role == "amount"), "")
+    if currencies and amount in currencies and "currency" not in renamed:
+        renamed = renamed.assign(currency=currencies[amount])
     return renamed
 
 

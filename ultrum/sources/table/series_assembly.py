@@ -25,7 +25,7 @@ from ultrum.sources.table.ambiguous_dates import ReadDates
 from ultrum.sources.table.cell_grid import CodedTexts, codes_of, first_rows, key_columns, rows_repeat
 from ultrum.sources.table.composite_dates import in_zone
 from ultrum.sources.table.number_formats_and_date_words import is_number_text
-from ultrum.sources.table.price_and_event_columns import in_units_of_prices
+from ultrum.sources.table.price_and_event_columns import in_units_of_prices, stated_currencies
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed
@@ -131,7 +131,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
         tuple(columns.rejected),
         columns.frame,
         events=_events(columns),
-        currencies={n: str(u.facts["currency"]) for n, u in columns.units.items() if u.facts.get("currency")},
+        currencies=stated_currencies(columns.units),
         cells=functools.partial(_cells, columns, ()),
     )
     if options.records_only:
@@ -206,11 +206,11 @@ def _no_numbers(name: str, columns: Typed) -> str:
 
 def _events(columns: Typed) -> Mapping[str, pd.DataFrame]:
     """Dividends and splits among the rows, and in columns if each date stands once."""
-    among_rows = in_units_of_prices(columns.events, columns.units)
-    if pd.Series(columns.dates.instants).duplicated().any():
-        return among_rows
-    by_heading = {n: columns.columns[n] for n in columns.numeric}
-    return events_in_columns(by_heading, columns.dates.moments) | among_rows
+    events = dict(columns.events)
+    if not pd.Series(columns.dates.instants).duplicated().any():
+        values, stated = {n: columns.columns[n] for n in columns.numeric}, stated_currencies(columns.units)
+        events = events_in_columns(values, columns.dates.moments, stated) | events
+    return in_units_of_prices(events, columns.units)
 
 
 def _dates_repeat(name: str, columns: Typed) -> str:

@@ -51,7 +51,7 @@ from ultrum.sources.table.header_line import (
     is_bad_period,
     looks_like_data,
 )
-from ultrum.sources.table.unit_statements import currency_and_power
+from ultrum.sources.table.unit_statements import currency_and_power, without_currency
 
 _DIVIDEND: Final = (
     r"(?:cash |special |final |interim |ordinary )?(?:dividend\w*|utdelning|udbytte|utbytte|osinko|dywidend\w*"
@@ -161,13 +161,19 @@ def event_tables(events: Mapping[int, EventRow], dates: Dates) -> dict[str, pd.D
     return tables
 
 
+def _plain_event(heading: str) -> str:
+    return without_currency(heading.replace("_", " ").strip())
+
+
 def is_event_heading(heading: str) -> bool:
     """Whether a heading is that of a column of dividends or splits."""
-    plain = heading.replace("_", " ").strip()
+    plain = _plain_event(heading)
     return bool(_DIVIDEND_HEADING.fullmatch(plain) or _SPLIT_HEADING.fullmatch(plain))
 
 
-def events_in_columns(columns: Mapping[str, Floats], dates: Dates) -> dict[str, pd.DataFrame]:
+def events_in_columns(
+    columns: Mapping[str, Floats], dates: Dates, currencies: Mapping[str, str]
+) -> dict[str, pd.DataFrame]:
     """Dividends and splits in columns of their own, which are zero or empty on most days.
 
     Parameters
@@ -176,12 +182,14 @@ def events_in_columns(columns: Mapping[str, Floats], dates: Dates) -> dict[str, 
         Columns of numbers by heading.
     dates : ndarray, shape (rows,)
         Instants of the rows.
+    currencies : mapping of str to str
+        Currency of each column that states one.
 
     Examples
     --------
     >>> days = np.arange("2024-01-01", "2024-01-11", dtype="datetime64[D]")
     >>> paid = np.array([0, 0, 0, 0.35, 0, 0, 0, 0, 0, 0])
-    >>> events_in_columns({"Dividends": paid}, days)["dividends"]["amount"].tolist()
+    >>> events_in_columns({"Dividends": paid}, days, {})["dividends"]["amount"].tolist()
     [0.35]
     """
     tables: dict[str, pd.DataFrame] = {}
@@ -189,13 +197,16 @@ def events_in_columns(columns: Mapping[str, Floats], dates: Dates) -> dict[str, 
         ("dividends", "amount", _DIVIDEND_HEADING, (0.0,)),
         ("splits", "ratio", _SPLIT_HEADING, (0.0, 1.0)),
     ):
-        named = [c for n, c in columns.items() if heading.fullmatch(n.replace("_", " ").strip())]
+        named = [n for n in columns if heading.fullmatch(_plain_event(n))]
         if len(named) != 1:
             continue
-        held = np.isfinite(named[0]) & ~np.isin(named[0], nothing)
+        values, currency = columns[named[0]], currencies.get(named[0])
+        held = np.isfinite(values) & ~np.isin(values, nothing)
         if 0 < held.sum() <= (1.0 - _SHARE_OF_BLANKS) * len(held):
             days = pd.DatetimeIndex(dates[held]).normalize()
-            tables[kind] = pd.DataFrame({"date": days, number: named[0][held]})
+            tables[kind] = pd.DataFrame({"date": days, number: values[held]})
+            if currency:
+                tables[kind]["currency"] = currency
     return tables
 
 

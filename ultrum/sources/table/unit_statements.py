@@ -21,7 +21,6 @@ import numpy as np
 
 from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
-from ultrum.core.series.metadata import plain_heading
 from ultrum.sources.table.date_formats import month_of_name
 
 Kind = Literal[
@@ -95,23 +94,31 @@ _FURTHER_NAMES: Final = {
     UNKNOWN_CURRENCY: "$ dollar dollars pounds francs",
 }
 _IN_HUNDREDTHS: Final = {"GBX": "GBP", "GBp": "GBP", "USX": "USD", "ZAC": "ZAR", "ZAc": "ZAR", "EUX": "EUR"}
+_IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
 _NAME_PART: Final = re.compile(r"(?:[^\W\d_]+(?:[.'’-](?=[^\W\d_$]))*)*(?:[^\W\d_]|\$)")
 _CJK: Final = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff\uac00-\ud7af]")
 _LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
+_LABEL_OF_CURRENCY: Final = (
+    r"currency|ccy|währung|devise|monnaie|moneda|divisa|valuta|moeda|munt|valuutta|waluta|měna|mena|валюта"
+    r"|νόμισμα|para birimi|通貨|货币|통화"
+)
+CURRENCY_LABELS: Final = re.compile(_LABEL_OF_CURRENCY, re.IGNORECASE)
 LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     r"units?|unit[ _]of[ _]measure|unit_measure|einheit|unité|unidad|unità|unidade|eenheid|enhet|enhed|yksikkö"
     r"|jednostka|jednotka|enota|jedinica|mértékegység|unitate|единица|одиниця|мерна единица|μονάδα|birim|単位"
-    r"|单位|단위|currency|währung|devise|monnaie|moneda|divisa|valuta|moeda|munt|valuutta|waluta|měna|mena|валюта"
-    r"|νόμισμα|para birimi|通貨|货币|통화",
+    rf"|单位|단위|{_LABEL_OF_CURRENCY}",
     re.IGNORECASE,
 )
 SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
+_SPANISH: Final = re.compile(
+    r"\b(?:unidad\w*|en|de|del|moneda|divisa)\b", re.IGNORECASE
+)  # where miles are thousands
 _CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
 _OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
 _BEFORE: Final = (
     r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
 )
-_END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]))"
+_END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]|unless|except|sofern|sauf|salvo))"
 _AFTER: Final = (
     r"(?=\s*(?:$|[)）.。,;:：–—]|p\.?\s?a\b|per\b|pro\b|par\b|por\b|a year|a month|change|growth|points?"
     r"|of\b|van\b|der\b|des\b|du\b|del?\b|d[ao]\b|av\b|af\b"
@@ -299,9 +306,20 @@ def currency_and_power(text: str) -> tuple[str, int]:
     return (code, 0) if is_currency(code) else ("", 0)
 
 
+def without_currency(heading: str) -> str:
+    """A heading without the currency at its end.
+
+    Examples
+    --------
+    >>> without_currency("Schlusskurs in Euro"), without_currency("Dividends (GBp)"), without_currency("Close")
+    ('Schlusskurs', 'Dividends', 'Close')
+    """
+    return _IN_A_CURRENCY.sub("", with_currency_codes(heading)) if " " in heading else heading
+
+
 def in_currency_codes(heading: str, cells: Array) -> Array:
     """A column of currencies with codes in place of names and of hundredths, by which amounts are divided."""
-    if cells.dtype.kind != "O" or plain_heading(heading) != "currency":
+    if cells.dtype.kind != "O" or not CURRENCY_LABELS.fullmatch(heading.strip()):
         return cells
     codes = {c: currency_and_power(c)[0] or c for c in set(cells.tolist()) if isinstance(c, str)}
     return np.array([codes.get(c, c) for c in cells.tolist()], dtype=object)
@@ -471,11 +489,11 @@ def _of_line(written: str, number: int) -> Iterator[Statement]:
     if not labelled and ", " in line:
         label, value = line.split(", ", 1)
         label = label if LABELS.fullmatch(label.strip().rstrip(":")) else ""
-    stated = statement_of(value) if label else None
+    stated = _whole_statement(label, value if label else line)
     if stated is not None and _OTHER_LABEL.match(label):
         return
     if stated is not None:
-        yield Statement(stated.kind, written, number, stated.value, stated.power, labelled=True)
+        yield Statement(stated.kind, written, number, stated.value, stated.power, labelled=bool(label))
         return
     of_units = False
     for kind, pattern in _title_patterns():
@@ -489,6 +507,14 @@ def _of_line(written: str, number: int) -> Iterator[Statement]:
     yield from others
     if not of_units and not others and LABELS.fullmatch(label.strip()):
         yield Statement("other unit", written, number, labelled=True)
+
+
+def _whole_statement(label: str, text: str) -> Statement | None:
+    """The statement of a whole text; without a label only an amount in words, as a code can be a title."""
+    stated = statement_of(text)
+    if stated is None or label:
+        return stated
+    return stated if stated.kind in ("currency", "multiple") and stated.power else None
 
 
 def _descriptions(line: str, number: int) -> Iterator[Statement]:
@@ -515,6 +541,8 @@ def _statement(kind: Kind, match: re.Match[str], text: str, line: int) -> Statem
     groups = match.groupdict()
     power = next((int(k[1:]) for k, v in groups.items() if v and k.startswith("e")), 0)
     code = SIGNS.get(groups.get("code") or "", groups.get("code") or "")
+    if kind == "multiple" and (groups.get("e3") or "").lower() == "miles" and not _SPANISH.search(text):
+        return None
     if code in _IN_HUNDREDTHS:
         code, power = _IN_HUNDREDTHS[code], power - 2
     known = code in ISO_4217 or (is_currency(code) and not code.startswith("X"))

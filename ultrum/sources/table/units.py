@@ -43,6 +43,7 @@ from ultrum.sources.table.unit_statements import (
     statement_of,
     statements_in,
     with_currency_codes,
+    without_currency,
 )
 
 _WORDS: Final = Path(__file__).with_name("column_words.json")
@@ -65,13 +66,7 @@ def role_of(heading: str) -> str:
     ('close', 'close')
     """
     roles = _roles()
-    role = roles.get(plain_heading(heading), "")
-    if role or " " not in heading:
-        return role
-    return roles.get(plain_heading(_IN_A_CURRENCY.sub("", with_currency_codes(heading))), "")
-
-
-_IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
+    return roles.get(plain_heading(heading)) or roles.get(plain_heading(without_currency(heading)), "")
 
 
 # Units of columns: percent or decimals, index, price, currency
