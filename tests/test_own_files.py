@@ -225,8 +225,10 @@ class OwnFiles(Scratch):
                 self.assertAlmostEqual(terms["Mkt-RF"]["coefficient"], beta, 4)
                 warned = "its dividends state no currency" in self.run_it("estimate", *words).stderr
                 self.assertEqual(warned, heading == "amount")
-        self.file("paid.csv", f"asset,date,amount (EUR)\npence,{days[0]:%Y-%m-%d},3\n")
-        self.assertIn("a dividend in EUR", self.run_it("estimate", *words, code=3).stderr)
+        first, second = (f"pence,{day:%Y-%m-%d}" for day in days[:2])
+        for text in (f"amount (EUR)\n{first},3\n", f"amount,Währung\n{first},300,GBX\n{second},3,EUR\n"):
+            self.file("paid.csv", f"asset,date,{text}")
+            self.assertIn("a dividend in EUR", self.run_it("estimate", *words, code=3).stderr)
 
     def test_order_of_rows_and_columns_does_not_matter(self):
         first, _ = self.estimated("wide.csv", "--factors", "factors.csv")
