@@ -26,7 +26,7 @@ from ultrum.sources.sdmx.client import decode
 from ultrum.sources.table.reader import read_table
 from ultrum.sources.table.reading_result import TableOptions
 
-PATIENCE = 20  # seconds for one input of a few kilobytes
+PATIENCE = 20  # seconds of processor time for one input of a few kilobytes: another program may hold the machine
 TOKENS = [b"\x00", b"\xff\xfe", b"\n" * 50, b";" * 200, b'"', b"'", b"1e999", b"-", b"NaN", b"2024-13-45", b"31/02/2024",
           b"\xc3\x28", "٣".encode(), b"1,234,567.89.0", b"99999999999999999999", b"%", b"<table>", b"</Series>", b"{", b"[" * 80,
           b"\\u0000", b"=1+1", b"0x10", b"true", b"null", b"1970", b"12", b"\r", b"\t", b"#", b"[sources.x]\n", b"x = 1\n"]  # fmt: skip
@@ -228,12 +228,12 @@ def trial(target, number):
 @contextmanager
 def patience():
     def _late(*_):
-        raise TimeoutError(f"more than {PATIENCE} seconds")
+        raise TimeoutError(f"more than {PATIENCE} seconds of processor time")
 
-    before = signal.signal(signal.SIGALRM, _late)
-    signal.setitimer(signal.ITIMER_REAL, PATIENCE)
+    before = signal.signal(signal.SIGPROF, _late)
+    signal.setitimer(signal.ITIMER_PROF, PATIENCE)
     try:
         yield
     finally:
-        signal.setitimer(signal.ITIMER_REAL, 0)
-        signal.signal(signal.SIGALRM, before)
+        signal.setitimer(signal.ITIMER_PROF, 0)
+        signal.signal(signal.SIGPROF, before)

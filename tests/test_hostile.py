@@ -107,6 +107,7 @@ class Bombs(Scratch):
                     self.assertEqual(len(ul.read_series(self.folder / "t.zip").series["x"]), 12)
                     continue
                 tracemalloc.start()
+                self.addCleanup(tracemalloc.stop)
                 with self.assertRaisesRegex(UltrumError, "the limit is 400"):
                     ul.read_series(self.folder / "t.zip")
                 self.assertLess(tracemalloc.get_traced_memory()[1], 40 << 20)
