@@ -554,7 +554,7 @@ def _laid_out(table: LongTable, value: str, storage: Storage) -> SeriesTable:
     """A column of all assets by period, read in blocks."""
     facts = table.facts if value == table.value else {}
     column = replace(table, value=value, facts=facts)
-    block, at, metadata = storage.new((len(table.calendar), len(table.assets)), float, 0.0), 0, list[Metadata]()
+    block, at, metadata = storage.new((len(table.calendar), len(table.assets)), float), 0, list[Metadata]()
     for part in through_blocks(column, column.layout.table, column.blocks(WIDE_BLOCK), wide_needs(column)):
         block[:, at : at + len(part.names)] = part.block
         at += len(part.names)

@@ -19,7 +19,7 @@ import pandas as pd
 from ultrum.core.arguments import LargeData
 from ultrum.core.array_types import DAY, Array, Bools, Ints
 from ultrum.core.executors import Progress, cores, each_block
-from ultrum.core.portfolios.breakpoints_and_holdings import ROWS_AT_ONCE, Storage
+from ultrum.core.portfolios.breakpoints_and_holdings import Storage
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable
@@ -471,8 +471,8 @@ class DiskStorage(Storage):
         self._maps: list[mmap.mmap] = []
         self.most_blocks = most_blocks
 
-    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
-        """An array of a shape and kind, filled with a number.
+    def new(self, shape: tuple[int, int], kind: type) -> Array:
+        """An array of a shape and kind, with any content.
 
         Raises
         ------
@@ -492,11 +492,7 @@ class DiskStorage(Storage):
                     fix="Set the environment variable TMPDIR to a folder with more space.",
                 ) from error
         self._maps.append(space)
-        array: Array = np.frombuffer(space, kind, count).reshape(shape)
-        for first in range(0, shape[0] if fill != 0 else 0, ROWS_AT_ONCE):
-            array[first : first + ROWS_AT_ONCE] = fill
-            self.release()
-        return array
+        return np.frombuffer(space, kind, count).reshape(shape)
 
     def release(self) -> None:
         """Give back the memory of all pages, which are on disk."""

@@ -12,7 +12,7 @@ from typing import Final, TypeVar
 import numpy as np
 
 from ultrum.core.array_types import Array, Bools, Floats, Ints
-from ultrum.core.executors import each_block
+from ultrum.core.executors import Workspace, each_block
 from ultrum.errors import EstimationError, count_parts
 
 T = TypeVar("T")
@@ -72,7 +72,7 @@ class Groups:
         """Number of groups."""
         return len(self.points) + 1
 
-    def breakpoints(self, values: Floats, inside: Bools) -> Floats:
+    def breakpoints(self, values: Floats, inside: Bools, workspace: Workspace) -> Floats:
         """Breakpoints of each row, shape (R, k), for the values (R, N) of some assets; missing if there are none.
 
         Quantiles interpolate linearly between order statistics (type 7 of Hyndman and Fan 1996).
@@ -80,7 +80,9 @@ class Groups:
         points = np.array(self.points)
         if self.are_values:
             return np.broadcast_to(points, (len(values), len(points)))
-        ordered = np.sort(np.where(inside, values, np.nan), axis=1)  # missing ones last
+        ordered = workspace.copy("ordered", values)
+        np.copyto(ordered, np.nan, where=~inside)
+        ordered.sort(axis=1)  # missing ones last
         return quantiles(ordered, inside.sum(axis=1), points)
 
 
@@ -105,7 +107,12 @@ def portfolio_count(groups: Sequence[Groups]) -> int:
 
 
 def assign(
-    values: Sequence[Floats], usable: Bools, subset: Bools | None, groups: Sequence[Groups], dependent: bool
+    values: Sequence[Floats],
+    usable: Bools,
+    subset: Bools | None,
+    groups: Sequence[Groups],
+    dependent: bool,
+    workspace: Workspace | None = None,
 ) -> tuple[Ints, list[Floats]]:
     """The portfolio of each asset at some formations, −1 for none, and the breakpoints of each characteristic.
 
@@ -122,6 +129,7 @@ def assign(
         Assets whose values set the breakpoints; all by default.
     groups : sequence of Groups
     dependent : bool
+    workspace : Workspace, optional
 
     Returns
     -------
@@ -134,33 +142,34 @@ def assign(
     >>> code.tolist(), points[0].tolist()
     ([[0, 0, 1, 1]], [[[2.5]]])
     """
+    workspace = workspace or Workspace()
     code = np.where(usable, np.int32(0), np.int32(-1))
     points: list[Floats] = []
     parents = 1
     for value, each in zip(values, groups, strict=True):
         rows = []
         group = np.zeros(value.shape, dtype=np.int8 if each.count <= 128 else np.int32)
+        out = code < 0
         for parent in range(parents if dependent else 1):
             inside = (code == parent) if dependent else usable
-            breaks = each.breakpoints(value, inside if subset is None else inside & subset)
+            breaks = each.breakpoints(value, inside if subset is None else inside & subset, workspace)
             rows.append(breaks)
             for k in range(breaks.shape[1]):
-                above = (
-                    value > breaks[:, k : k + 1]
-                )  # never a missing value; groups of assets in none are not used
+                above = value > breaks[:, k : k + 1]  # a missing value is not; its asset is in no group
                 group += (inside & above if dependent else above).view(np.int8)  # of one byte, as a mask is
             none = np.asarray(np.isnan(breaks).any(axis=1))
             if none.any():
-                code[inside & none[:, None]] = -1
+                out |= inside & none[:, None]
         points.append(np.stack(rows, axis=1))
-        code = np.where(code >= 0, code * np.int32(each.count) + group, np.int32(-1))
+        code *= np.int32(each.count)
+        code += group
+        code[out] = -1
         parents *= each.count
     return code, points
 
 
 # Holdings
 
-_STRIP: Final = 128  # columns
 _MANY_CELLS: Final = 1 << 18
 ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
 
@@ -176,9 +185,9 @@ class Storage:
 
     most_blocks: int | None = None
 
-    def new(self, shape: tuple[int, int], kind: type, fill: float) -> Array:
-        """An array of a shape and kind, filled with a number."""
-        return np.full(shape, fill, dtype=kind)
+    def new(self, shape: tuple[int, int], kind: type) -> Array:
+        """An array of a shape and kind, with any content."""
+        return np.empty(shape, dtype=kind)
 
     def release(self) -> None:
         """Called after each block of rows, which is not needed soon."""
@@ -204,6 +213,8 @@ class Assignments:
         Portfolio of each asset, −1 for none.
     weights : ndarray, shape (F, N)
         At formation; they sum to one in each portfolio.
+    sizes : ndarray of int, shape (F, P)
+        Number of assets in each portfolio.
     formed : ndarray of bool, shape (F,)
         Whether any asset is in a portfolio.
     """
@@ -212,6 +223,7 @@ class Assignments:
     last: Ints
     codes: Ints
     weights: Floats
+    sizes: Ints
     formed: Bools
 
     def since(self, start: int) -> Assignments:
@@ -222,7 +234,7 @@ class Assignments:
         """Formations whose portfolios are held in a period."""
         part = (self.rows < row) & (row <= self.last)
         held = replace(self, rows=self.rows[part], last=self.last[part], formed=self.formed[part])
-        return replace(held, codes=self.codes[part], weights=self.weights[part])
+        return replace(held, codes=self.codes[part], weights=self.weights[part], sizes=self.sizes[part])
 
     @property
     def are_single(self) -> bool:
@@ -230,16 +242,17 @@ class Assignments:
         return bool((self.last <= self.rows + 1).all())
 
 
-def bins_of(codes: Ints, count: int) -> Ints:
-    """A bin for each portfolio of each row, (R, N); the last of a row is for assets in none."""
-    return np.asarray(np.where(codes >= 0, codes, count) + (count + 1) * np.arange(len(codes))[:, None])
+def bins_of(codes: Ints, count: int, workspace: Workspace) -> Ints:
+    """A bin for each portfolio of each row, (R, N); the first of a row is for assets in none."""
+    bins = workspace.integers("bins", codes.shape)
+    return np.add(codes, 1 + (count + 1) * np.arange(len(codes))[:, None], out=bins)
 
 
-def sums_by_portfolio(bins: Ints, values: Floats | Bools | None, count: int) -> Floats:
+def sums_by_portfolio(bins: Ints, values: Floats | None, count: int) -> Floats:
     """Sums of values, or numbers of assets, in each portfolio of each row, shape (R, P)."""
     rows = len(bins)
     sums = np.bincount(bins.ravel(), None if values is None else values.ravel(), rows * (count + 1))
-    return np.asarray(sums.reshape(rows, count + 1)[:, :count])
+    return np.asarray(sums.reshape(rows, count + 1)[:, 1:])
 
 
 def as_slice(places: Ints) -> slice | Ints:
@@ -248,25 +261,11 @@ def as_slice(places: Ints) -> slice | Ints:
     return slice(first, last + 1) if last - first + 1 == len(places) else places
 
 
-def by_row(block: Floats) -> Floats:
-    """The block with its rows in one piece, in strips of columns that stay in the cache."""
-    if block.flags.c_contiguous:
-        return block
-    out = np.empty(block.shape)
-
-    def _copy(first: int) -> None:
-        out[:, first : first + _STRIP] = block[:, first : first + _STRIP]
-
-    starts = range(0, block.shape[1], _STRIP)
-    list(map(_copy, starts) if block.size < _MANY_CELLS else each_block(_copy, starts))
-    return out
-
-
-def of_its_portfolio(amounts: Floats, bins: Ints, of_none: float = 1.0) -> Floats:
-    """The amount (R, P) of the portfolio of each asset, (R, N); a given one for an asset in none."""
-    padded = np.full((len(amounts), amounts.shape[1] + 1), of_none)
-    padded[:, :-1] = amounts
-    return np.asarray(np.take(padded.ravel(), bins))
+def of_its_portfolio(amounts: Floats, bins: Ints, out: Floats) -> Floats:
+    """The amount (R, P) of the portfolio of each asset, (R, N); zero for an asset in none."""
+    padded = np.zeros((len(amounts), amounts.shape[1] + 1))
+    padded[:, 1:] = amounts
+    return np.take(padded.ravel(), bins, out=out, mode="clip")  # the only mode that does not copy; bins fit
 
 
 @dataclass(frozen=True)
@@ -441,7 +440,7 @@ def history(
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
     lost = [np.empty((0, 3), dtype=np.int64)]
-    periods = hold(returns, assigned, count, rebalance=rebalance)
+    periods = hold(np.ascontiguousarray(returns), assigned, count, rebalance=rebalance)
     for held in count_parts(periods, "periods held", len(returns)):
         row = held.row
         earned[row], numbers[row] = held.returns, held.counts
@@ -459,42 +458,52 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
     earned, turnover = np.full((2, *shape), np.nan)
     numbers = np.zeros(shape, dtype=np.int64)
     held = np.flatnonzero((assigned.rows < len(returns) - 1) & (assigned.last > assigned.rows))
+    workspace = Workspace()
 
     def _block(first: int) -> Ints:
         """Fill in the periods of a block; rows, portfolios and columns of assets without a return."""
         early = min(first, 1)  # the period before is computed again for what it leaves
         part = held[first - early : first + ROWS_AT_ONCE]
         rows = assigned.rows[part] + 1
-        code, weights = assigned.codes[as_slice(part)], assigned.weights[as_slice(part)]
-        gain = returns[as_slice(rows)]
-        missing = ~np.isfinite(gain)
-        gone = np.argwhere((missing & (code >= 0))[early:])
-        gone[:, 0] += early
-        sold_too = bins_of(code, count)  # with assets that are sold for want of a return
-        bins = np.where(missing, bins_of(np.full((len(code), 1), -1), count), sold_too)
-        invested = sums_by_portfolio(bins, weights, count)
-        counts = sums_by_portfolio(bins, None, count).astype(np.int64)
-        share = weights / of_its_portfolio(np.where(invested > 0.0, invested, 1.0), bins, np.inf)
-        drifted = np.where(missing, 0.0, gain)
-        mean = sums_by_portfolio(bins, share * drifted, count)
+        code = assigned.codes[as_slice(part)]
+        share = workspace.copy("share", assigned.weights[as_slice(part)])
+        drifted = workspace.copy("drifted", returns[as_slice(rows)])
+        work = workspace.floats("work", code.shape)
+        missing = np.flatnonzero(~np.isfinite(drifted))
+        for amounts in (share, drifted):
+            amounts.ravel()[missing] = 0.0
+        gone = missing[code.ravel()[missing] >= 0]  # sold for want of a return
+        row, asset = np.divmod(gone, code.shape[1])
+        portfolio = code.ravel()[gone]
+        sold = np.bincount(row * count + portfolio, minlength=len(code) * count)
+        counts = assigned.sizes[part] - sold.reshape(-1, count)
+        bins = bins_of(code, count, workspace)
+        share *= of_its_portfolio(inverse(sums_by_portfolio(bins, share, count)), bins, work)
+        mean = sums_by_portfolio(bins, np.multiply(share, drifted, out=work), count)
         drifted += 1.0
         drifted *= share
-        drifted /= of_its_portfolio(np.where(mean > -1.0, 1.0 + mean, np.inf), bins)  # else nothing is left
+        drifted *= of_its_portfolio(inverse(1.0 + mean), bins, work)  # zero if nothing is left
         drifted[:-1][np.diff(rows) != 1] = 0.0  # the next period holds nothing of these
-        kept = np.where(code[1:] == code[:-1], drifted[:-1], 0.0)
-        left = sums_by_portfolio(sold_too[:-1], drifted[:-1] - kept, count)
-        share[1:] -= kept
-        changes = sums_by_portfolio(sold_too, np.abs(share, out=share), count)
-        changes[1:] += left
+        share[1:] -= np.multiply(drifted[:-1], code[1:] == code[:-1], out=work[:-1])
+        bought = sums_by_portfolio(bins, np.maximum(share, 0.0, out=share), count)
+        whole = (counts > 0).astype(float)
+        whole[1:] -= (whole * (mean > -1.0))[:-1] * (np.diff(rows) == 1)[:, None]
         own = rows[early:]
         earned[own] = np.where(counts > 0, mean, np.nan)[early:]
-        turnover[own] = np.where(counts > 0, 0.5 * changes, np.nan)[early:]
+        # half the sum of absolute changes, as all changes sum to that of the whole
+        turnover[own] = np.where(counts > 0, bought - 0.5 * whole, np.nan)[early:]
         numbers[own] = counts[early:]
-        return np.column_stack([rows[gone[:, 0]], code[gone[:, 0], gone[:, 1]], gone[:, 1]])
+        new = slice(int(np.searchsorted(row, early)), None)
+        return np.column_stack([rows[row], portfolio, asset])[new]
 
     lost = [np.empty((0, 3), dtype=np.int64)]
     lost += over_blocks(_block, len(held), returns.size, storage)
     return History(earned, turnover, numbers, np.concatenate(lost))
+
+
+def inverse(amounts: Floats) -> Floats:
+    """One over each amount; zero where none is left."""
+    return np.divide(1.0, amounts, out=np.zeros(amounts.shape), where=amounts > 0.0)
 
 
 def cap_weights(amounts: Floats, cap: float) -> Floats:

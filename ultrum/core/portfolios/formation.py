@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.array_types import Bools, Dates, Floats, Ints
+from ultrum.core.executors import Workspace
 from ultrum.core.portfolios.breakpoints_and_holdings import (
     ROWS_AT_ONCE,
     Assignments,
@@ -18,8 +19,8 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     as_slice,
     assign,
     bins_of,
-    by_row,
     cap_weights,
+    inverse,
     of_its_portfolio,
     over_blocks,
     portfolio_count,
@@ -50,27 +51,25 @@ _NOT_A_MEMBER, _EXCLUDED, _NO_PRICE, _LOW_PRICE, _NO_WEIGHT, _SMALL, _NO_POINTS 
 
 
 class Reasons:
-    """Why assets are left out: the place of a reason for each row and asset, 0 where it is used."""
+    """Why assets are left out: the place of a reason for each formation and asset, 0 where it is used."""
 
     def __init__(self, shape: tuple[int, int], words: Iterable[str], storage: Storage) -> None:
-        self.places = storage.new(shape, np.int16, 0)
+        self.places = storage.new(shape, np.int16)
         self.words = list(dict.fromkeys(["", *words]))
 
-    def leave_out(self, where: Bools, reason: str, rows: Ints | slice = slice(None)) -> None:
-        """Give a reason to assets that have none yet."""
-        if not where.any():
-            return
-        part = self.places[rows]
-        self.places[rows] = np.where(where & (part == 0), np.int16(self.words.index(reason)), part)
+    def leave_out(self, where: Bools, reason: str, part: slice) -> None:
+        """Give a reason to assets of some formations that have none yet."""
+        if where.any():
+            places = self.places[part]
+            places[where & (places == 0)] = self.words.index(reason)
 
-    def counts(self, rows: Ints) -> dict[str, int]:
-        """Number of assets by reason at some rows."""
+    def counts(self) -> dict[str, int]:
+        """Number of assets by reason."""
         numbers = np.zeros(len(self.words), dtype=np.int64)
-        for first in range(0, len(rows), ROWS_AT_ONCE):
-            places = self.places[as_slice(rows[first : first + ROWS_AT_ONCE])]
+        for first in range(0, len(self.places), ROWS_AT_ONCE):
+            places = self.places[first : first + ROWS_AT_ONCE]
             numbers += np.bincount(places[places != 0], minlength=len(self.words))
-            numbers[0] += places.size
-        numbers[0] -= numbers[1:].sum()
+        numbers[0] = self.places.size - numbers.sum()
         return {word: int(number) for word, number in zip(self.words, numbers, strict=True) if number}
 
 
@@ -135,7 +134,7 @@ class Formations:
     averages : list of ndarray, shape (F, P)
         Mean of each characteristic.
     reasons : Reasons
-        Why assets are left out, by row.
+        Why assets are left out.
     """
 
     index: pd.Index
@@ -170,14 +169,15 @@ def form_portfolios(
     tables = [_table_of(name, given, table) for name, given in characteristics.items()]
     measured = [calendar.lay(one, table.names) for one in tables]
     rows, last = _schedule(calendar, table.frequency, rules.formation, rules.hold_for)
-    amounts = None if market is None else calendar.lay(market, table.names)
-    by_name = dict(zip(characteristics, measured, strict=True))
-    reasons = _reasons(calendar, table, by_name, amounts, rules, storage)
+    inputs = Inputs(measured, None if market is None else calendar.lay(market, table.names))
+    screens = Screens.of(calendar, table, rules)
+    words = (*screens.words, *(f"no {name}" for name in characteristics), _NO_WEIGHT, _NO_POINTS, _SMALL)
+    reasons = Reasons((len(rows), len(table.names)), words, storage)
     subset = _setting_breakpoints(rules.breakpoints_from, calendar, table)
-    assigned, points, averages = _form(measured, reasons, subset, plan, rows, last, amounts, rules, storage)
+    assigned, points, averages = _form(inputs, screens, reasons, subset, plan, rows, last, rules, storage)
     formed = rows[assigned.formed]
     if not len(formed) or formed[0] == len(returns) - 1:
-        counts = "; ".join(f"{word}: {number:,}" for word, number in reasons.counts(rows).items() if word)
+        counts = "; ".join(f"{word}: {number:,}" for word, number in reasons.counts().items() if word)
         raise EstimationError(
             f"sort_portfolios: no portfolio can be formed at {quantity(len(rows), 'formation')}. "
             f"Assets left out: {counts or 'none'}."
@@ -253,7 +253,7 @@ class Calendar:
         """Values of a table on these rows, with its columns in an order; missing where it has none."""
         wanted = list(table.names if names is None else names)
         if wanted == table.names and np.array_equal(table.ordinals, self.ordinals):
-            return by_row(table.block)  # as formations take it
+            return table.block
         place = {name: column for column, name in enumerate(table.names)}
         columns = np.array([place.get(name, -1) for name in wanted])
         rows = np.searchsorted(table.ordinals, self.ordinals)
@@ -330,7 +330,7 @@ def _with_delistings(
     if outside.any():
         late = given.loc[outside, "asset"].iloc[0]
         raise AlignmentError(f"delisting_returns: the date of {late} is outside the returns.")
-    changed, traded = storage.new((len(block), len(table.names)), float, np.nan), np.zeros(len(rows), dtype=bool)
+    changed, traded = storage.new((len(block), len(table.names)), float), np.zeros(len(rows), dtype=bool)
     for first in range(0, len(block), ROWS_AT_ONCE):
         part = block[first : first + ROWS_AT_ONCE]
         changed[first : first + len(part)] = part
@@ -386,41 +386,55 @@ def _schedule(
     return formed, np.minimum(formed + length, len(ordinals) - 1)
 
 
-def _reasons(
-    calendar: Calendar,
-    table: SeriesTable,
-    measured: Mapping[str, Floats],
-    amounts: Floats | None,
-    rules: Rules,
-    storage: Storage,
-) -> Reasons:
-    """Why assets cannot be sorted at the end of each row, by blocks of rows; no reason for those that can."""
-    excluded = {f"{_EXCLUDED}: {r}": _exclusion(r, assets, table) for r, assets in (rules.exclude or {}).items()}
-    words = (_NOT_A_MEMBER, *excluded, _NO_PRICE, _LOW_PRICE, *(f"no {n}" for n in measured), _NO_WEIGHT)
-    shape = (len(calendar.ordinals), len(table.names))
-    why = Reasons(shape, (*words, _NO_POINTS, _SMALL), storage)
-    priced = None if rules.prices is None else _table_of("prices", rules.prices, table)
-    levels = None if priced is None else calendar.lay(priced, table.names)
-    days = calendar.last_days
-    members = None if rules.universe is None else _members(rules.universe, table.names)
+@dataclass(frozen=True)
+class Screens:
+    """Rules that leave assets out, whatever their characteristics.
 
-    def _block(first: int) -> None:
-        """Give reasons to the assets of a block of rows."""
-        rows = slice(first, min(first + ROWS_AT_ONCE, len(days)))
-        if members is not None:
-            why.leave_out(~_are_members(members, days[rows], len(table.names)), _NOT_A_MEMBER, rows)
-        for reason, columns in excluded.items():
-            why.leave_out(np.broadcast_to(columns, why.places[rows].shape), reason, rows)
-        if levels is not None and rules.min_price is not None:
-            why.leave_out(~np.isfinite(levels[rows]), _NO_PRICE, rows)
-            why.leave_out(levels[rows] < rules.min_price, _LOW_PRICE, rows)
-        for name, values in measured.items():
-            why.leave_out(~np.isfinite(values[rows]), f"no {name}", rows)
-        if amounts is not None:
-            why.leave_out(~(np.isfinite(amounts[rows]) & (amounts[rows] > 0.0)), _NO_WEIGHT, rows)
+    Attributes
+    ----------
+    days : ndarray of datetime64, shape (T,)
+        The last day of each row.
+    members : tuple of ndarray, optional
+        Column, entry and exit of each membership.
+    excluded : dict of str to ndarray of bool, shape (N,)
+        By reason.
+    prices : ndarray, shape (T, N), optional
+    min_price : float
+    """
 
-    list(over_blocks(_block, len(days), why.places.size, storage))
-    return why
+    days: Dates
+    members: tuple[Ints, Dates, Dates] | None
+    excluded: dict[str, Bools]
+    prices: Floats | None
+    min_price: float
+
+    @classmethod
+    def of(cls, calendar: Calendar, table: SeriesTable, rules: Rules) -> Screens:
+        """The screens among some rules."""
+        given = (rules.exclude or {}).items()
+        excluded = {f"{_EXCLUDED}: {reason}": _exclusion(reason, assets, table) for reason, assets in given}
+        members = None if rules.universe is None else _members(rules.universe, table.names)
+        priced = None if rules.prices is None else _table_of("prices", rules.prices, table)
+        prices = None if priced is None else calendar.lay(priced, table.names)
+        return cls(calendar.last_days, members, excluded, prices, rules.min_price or 0.0)
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The reasons, in the order in which they are looked at."""
+        return (_NOT_A_MEMBER, *self.excluded, _NO_PRICE, _LOW_PRICE)
+
+    def apply(self, why: Reasons, part: slice, taken: slice | Ints) -> None:
+        """Give reasons to the assets of some formations, at some rows."""
+        shape = why.places[part].shape
+        why.places[part] = 0
+        if self.members is not None:
+            why.leave_out(~_are_members(self.members, self.days[taken], shape[1]), _NOT_A_MEMBER, part)
+        for reason, columns in self.excluded.items():
+            why.leave_out(np.broadcast_to(columns, shape), reason, part)
+        if self.prices is not None:
+            prices = self.prices[taken]
+            why.leave_out(~np.isfinite(prices), _NO_PRICE, part)
+            why.leave_out(prices < self.min_price, _LOW_PRICE, part)
 
 
 def _exclusion(reason: str, assets: Sequence[str], table: SeriesTable) -> Bools:
@@ -488,60 +502,86 @@ def _setting_breakpoints(
     return np.broadcast_to(np.isin(table.names, named), shape)
 
 
+@dataclass(frozen=True)
+class Inputs:
+    """Characteristics, and market values if portfolios are value-weighted, of shape (T, N)."""
+
+    measured: Sequence[Floats]
+    amounts: Floats | None
+
+    def at(self, taken: slice | Ints, workspace: Workspace) -> tuple[list[Floats], Floats | None]:
+        """The values of some rows, each row in one piece."""
+        values = [workspace.copy(f"value {k}", one[taken]) for k, one in enumerate(self.measured)]
+        if self.amounts is None:
+            return values, None
+        for one, value in zip(self.measured, values, strict=True):
+            if one is self.amounts:
+                return values, value
+        return values, workspace.copy("amounts", self.amounts[taken])
+
+
 def _form(
-    measured: Sequence[Floats],
+    inputs: Inputs,
+    screens: Screens,
     why: Reasons,
     subset: Bools | None,
     plan: Sequence[Groups],
     formed: Ints,
     last: Ints,
-    amounts: Floats | None,
     rules: Rules,
     storage: Storage,
 ) -> tuple[Assignments, list[Floats], list[Floats]]:
     """Portfolios and weights, breakpoints, and mean characteristics (F, P), by blocks of formations."""
-    count, shape = portfolio_count(plan), (len(formed), why.places.shape[1])
-    codes, weights = storage.new(shape, np.int32, -1), storage.new(shape, float, 0.0)
-    filled = np.zeros(len(formed), dtype=bool)
+    count, shape = portfolio_count(plan), why.places.shape
+    codes, weights = storage.new(shape, np.int32), storage.new(shape, float)
+    assigned = np.zeros((len(formed), count), dtype=np.int64)
+    workspace = Workspace()
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
 
     def _block(first: int) -> list[Floats]:
         """Fill in a block of formations; its breakpoints."""
         part = slice(first, first + ROWS_AT_ONCE)
-        rows = formed[part]
-        taken = as_slice(rows)
-        values = [one[taken] for one in measured]
-        there = why.places[taken] == 0
-        code, breaks = assign(values, there, None if subset is None else subset[taken], plan, rules.dependent)
-        why.leave_out(there & (code < 0), _NO_POINTS, rows)
-        bins = bins_of(code, count)
+        taken = as_slice(formed[part])
+        screens.apply(why, part, taken)
+        values, worth = inputs.at(taken, workspace)
+        for one, value in zip(plan, values, strict=True):
+            why.leave_out(~np.isfinite(value), f"no {one.name}", part)
+        if worth is not None:
+            why.leave_out(~(np.isfinite(worth) & (worth > 0.0)), _NO_WEIGHT, part)
+        there = why.places[part] == 0
+        chosen = None if subset is None else subset[taken]
+        code, breaks = assign(values, there, chosen, plan, rules.dependent, workspace)
+        why.leave_out(there & (code < 0), _NO_POINTS, part)
+        bins = bins_of(code, count, workspace)
         sizes = sums_by_portfolio(bins, None, count)
+        weight = weights[part]
         if ((sizes > 0) & (sizes < rules.min_assets)).any():
-            small = (code >= 0) & (of_its_portfolio(sizes, bins) < rules.min_assets)
-            why.leave_out(small, _SMALL, rows)
-            code = np.where(small, -1, code)
-            bins = bins_of(code, count)
+            small = (code >= 0) & (of_its_portfolio(sizes, bins, weight) < rules.min_assets)
+            why.leave_out(small, _SMALL, part)
+            code[small] = -1
+            bins = bins_of(code, count, workspace)
             sizes = sums_by_portfolio(bins, None, count)
-        for average, value in zip(averages, values, strict=True):
-            sums = sums_by_portfolio(bins, value, count)
-            average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
-        codes[part], filled[part] = code, (code >= 0).any(axis=1)
-        worth = None if amounts is None else amounts[taken]
         totals = sizes if worth is None else sums_by_portfolio(bins, worth, count)
-        weights[part] = _weights(code, bins, worth, totals, rules.cap)
+        for average, value in zip(averages, values, strict=True):
+            sums = totals if value is worth else sums_by_portfolio(bins, value, count)
+            average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
+        codes[part], assigned[part] = code, sizes
+        of_its_portfolio(inverse(totals), bins, weight)
+        if worth is not None:
+            weight *= worth
+            weight[code < 0] = 0.0  # where market values may be missing
+        if rules.cap is not None:
+            _limit(code, weight, rules.cap)
         return breaks
 
     points = list(over_blocks(_block, len(formed), codes.size, storage))
     joined = [np.concatenate(one) for one in zip(*points, strict=True)]
-    return Assignments(formed, last, codes, weights, filled), joined, averages
+    return Assignments(formed, last, codes, weights, assigned, (assigned > 0).any(axis=1)), joined, averages
 
 
-def _weights(code: Ints, bins: Ints, amounts: Floats | None, totals: Floats, cap: float | None) -> Floats:
-    """Weights within each portfolio, (R, N), from the sum of its amounts, (R, P); zero for assets in none."""
-    whole = of_its_portfolio(np.where(totals > 0.0, totals, np.inf), bins, np.inf)
-    weights = 1.0 / whole if amounts is None else np.where(code >= 0, amounts, 0.0) / whole
-    for row in np.flatnonzero((weights > cap).any(axis=1)) if cap is not None else ():
+def _limit(code: Ints, weights: Floats, cap: float) -> None:
+    """Limit the weights within each portfolio, (R, N), in place."""
+    for row in np.flatnonzero((weights > cap).any(axis=1)):
         for portfolio in np.unique(code[row, weights[row] > cap]):
             inside = code[row] == portfolio
-            weights[row, inside] = cap_weights(weights[row, inside], float(cap or 1.0))
-    return weights
+            weights[row, inside] = cap_weights(weights[row, inside], cap)

@@ -20,7 +20,6 @@ from ultrum.core.portfolios.breakpoints_and_holdings import (
     Groups,
     History,
     Storage,
-    as_slice,
     dense,
     history,
     hold,
@@ -375,7 +374,7 @@ def _result(
         formations=formations,
         sold=pd.DataFrame(sold),
         basis=basis,
-        _reasons=(made.reasons.places[as_slice(rows)], made.reasons.words),
+        _reasons=(made.reasons.places, made.reasons.words),
         _asset_returns=made.returns[start:],
         _assigned=made.assigned.since(start),
         _assets=tuple(table.names),
@@ -443,7 +442,7 @@ def _words(
     order = f", {'dependent' if rules.dependent else 'independent'} sorts" if len(plan) > 1 else ""
     held = f", held for {rules.hold_for}" if rules.hold_for is not None else ""
     cap = f", at most {100 * rules.cap:g} % each" if rules.cap else ""
-    counts = made.reasons.counts(made.assigned.rows)
+    counts = made.reasons.counts()
     listed = ", ".join(f"{word} {number:,}" for word, number in counts.items() if word)
     parts = [
         f"Sorted on {sorts}{order}; group 1 has the lowest values",

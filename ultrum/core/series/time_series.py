@@ -375,7 +375,11 @@ class SeriesTable(LabelledData):
     @property
     def names(self) -> list[str]:
         """Names of the series, in column order."""
-        return [a.name for a in self.metadata]
+        return list(self._names)
+
+    @functools.cached_property
+    def _names(self) -> tuple[str, ...]:
+        return tuple(a.name for a in self.metadata)
 
     @property
     def frequency(self) -> Frequency:
