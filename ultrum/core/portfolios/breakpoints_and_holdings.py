@@ -83,7 +83,8 @@ class Groups:
         ordered = workspace.copy("ordered", values)
         np.copyto(ordered, np.nan, where=~inside)
         ordered.sort(axis=1)  # missing ones last
-        return quantiles(ordered, inside.sum(axis=1), points)
+        counts = np.array([np.count_nonzero(row) for row in inside])
+        return quantiles(ordered, counts, points)
 
 
 def quantiles(ordered: Floats, counts: Ints, fractions: Floats) -> Floats:
@@ -143,12 +144,13 @@ def assign(
     ([[0, 0, 1, 1]], [[[2.5]]])
     """
     workspace = workspace or Workspace()
-    code = np.where(usable, np.int32(0), np.int32(-1))
+    kind = np.dtype(np.int16 if portfolio_count(groups) < 1 << 15 else np.int32)
+    code = np.where(usable, kind.type(0), kind.type(-1))
     points: list[Floats] = []
     parents = 1
     for value, each in zip(values, groups, strict=True):
         rows = []
-        group = np.zeros(value.shape, dtype=np.int8 if each.count <= 128 else np.int32)
+        group = np.zeros(value.shape, dtype=np.int8 if each.count <= 128 else np.int16)
         out = code < 0
         for parent in range(parents if dependent else 1):
             inside = (code == parent) if dependent else usable
@@ -161,7 +163,7 @@ def assign(
             if none.any():
                 out |= inside & none[:, None]
         points.append(np.stack(rows, axis=1))
-        code *= np.int32(each.count)
+        code *= kind.type(each.count)
         code += group
         code[out] = -1
         parents *= each.count
@@ -171,7 +173,7 @@ def assign(
 # Holdings
 
 _MANY_CELLS: Final = 1 << 18
-ROWS_AT_ONCE: Final = 32  # formations or periods, so that their assets stay in the cache
+ROWS_AT_ONCE: Final = 64  # formations or periods, so that their assets stay in the cache
 
 
 class Storage:
@@ -211,20 +213,25 @@ class Assignments:
         Row of each formation, and the last row of its holding period.
     codes : ndarray of int, shape (F, N)
         Portfolio of each asset, −1 for none.
-    weights : ndarray, shape (F, N)
-        At formation; they sum to one in each portfolio.
     sizes : ndarray of int, shape (F, P)
         Number of assets in each portfolio.
-    formed : ndarray of bool, shape (F,)
-        Whether any asset is in a portfolio.
+    amounts : ndarray, shape (R, N), optional
+        Market values; the weights in a portfolio are in proportion to them, or equal without them.
+    amount_rows : ndarray of int, shape (F,)
+        Row of the market values of each formation.
     """
 
     rows: Ints
     last: Ints
     codes: Ints
-    weights: Floats
     sizes: Ints
-    formed: Bools
+    amounts: Floats | None
+    amount_rows: Ints
+
+    @property
+    def formed(self) -> Bools:
+        """Whether any asset is in a portfolio, (F,)."""
+        return np.asarray((self.sizes > 0).any(axis=1))
 
     def since(self, start: int) -> Assignments:
         """The same with rows counted from a later one."""
@@ -233,8 +240,8 @@ class Assignments:
     def held_in(self, row: int) -> Assignments:
         """Formations whose portfolios are held in a period."""
         part = (self.rows < row) & (row <= self.last)
-        held = replace(self, rows=self.rows[part], last=self.last[part], formed=self.formed[part])
-        return replace(held, codes=self.codes[part], weights=self.weights[part], sizes=self.sizes[part])
+        held = replace(self, rows=self.rows[part], last=self.last[part], amount_rows=self.amount_rows[part])
+        return replace(held, codes=self.codes[part], sizes=self.sizes[part])
 
     @property
     def are_single(self) -> bool:
@@ -283,8 +290,13 @@ class Cohort:
         """The cohort of a formation."""
         code = made.codes[number]
         members = np.flatnonzero(code >= 0)
+        portfolios = code[members]
         row, last = int(made.rows[number]), int(made.last[number])
-        return cls(row, last, members, code[members], made.weights[number, members])
+        if made.amounts is None:
+            return cls(row, last, members, portfolios, 1.0 / made.sizes[number, portfolios])
+        amounts = made.amounts[made.amount_rows[number], members]
+        totals = np.bincount(portfolios, amounts, made.sizes.shape[1])
+        return cls(row, last, members, portfolios, amounts / totals[portfolios])
 
 
 @dataclass(frozen=True)
@@ -321,7 +333,7 @@ class Held:
     lost: Ints
 
 
-def dense(layers: Sequence[Layer], count: int, assets: int) -> Floats:
+def dense(layers: Sequence[Layer | Cohort], count: int, assets: int) -> Floats:
     """Weights of all assets, shape (P, N)."""
     total = np.zeros(count * assets)
     for layer in layers:
@@ -466,19 +478,24 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         part = held[first - early : first + ROWS_AT_ONCE]
         rows = assigned.rows[part] + 1
         code = assigned.codes[as_slice(part)]
-        share = workspace.copy("share", assigned.weights[as_slice(part)])
         drifted = workspace.copy("drifted", returns[as_slice(rows)])
         work = workspace.floats("work", code.shape)
         missing = np.flatnonzero(~np.isfinite(drifted))
-        for amounts in (share, drifted):
-            amounts.ravel()[missing] = 0.0
+        drifted.ravel()[missing] = 0.0
         gone = missing[code.ravel()[missing] >= 0]  # sold for want of a return
         row, asset = np.divmod(gone, code.shape[1])
         portfolio = code.ravel()[gone]
         sold = np.bincount(row * count + portfolio, minlength=len(code) * count)
         counts = assigned.sizes[part] - sold.reshape(-1, count)
         bins = bins_of(code, count, workspace)
-        share *= of_its_portfolio(inverse(sums_by_portfolio(bins, share, count)), bins, work)
+        if assigned.amounts is None:
+            share = of_its_portfolio(inverse(counts), bins, workspace.floats("share", code.shape))
+            share.ravel()[gone] = 0.0
+        else:
+            share = workspace.copy("share", assigned.amounts[as_slice(assigned.amount_rows[part])])
+            share.ravel()[np.flatnonzero(code < 0)] = 0.0  # where market values may be missing
+            share.ravel()[gone] = 0.0
+            share *= of_its_portfolio(inverse(sums_by_portfolio(bins, share, count)), bins, work)
         mean = sums_by_portfolio(bins, np.multiply(share, drifted, out=work), count)
         drifted += 1.0
         drifted *= share
@@ -501,7 +518,7 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
     return History(earned, turnover, numbers, np.concatenate(lost))
 
 
-def inverse(amounts: Floats) -> Floats:
+def inverse(amounts: Floats | Ints) -> Floats:
     """One over each amount; zero where none is left."""
     return np.divide(1.0, amounts, out=np.zeros(amounts.shape), where=amounts > 0.0)
 

@@ -533,7 +533,8 @@ def _form(
 ) -> tuple[Assignments, list[Floats], list[Floats]]:
     """Portfolios and weights, breakpoints, and mean characteristics (F, P), by blocks of formations."""
     count, shape = portfolio_count(plan), why.places.shape
-    codes, weights = storage.new(shape, np.int32), storage.new(shape, float)
+    codes = storage.new(shape, np.int16 if count < 1 << 15 else np.int32)
+    limited = None if rules.cap is None else storage.new(shape, float)
     assigned = np.zeros((len(formed), count), dtype=np.int64)
     workspace = Workspace()
     averages = [np.full((len(formed), count), np.nan) for _ in plan]
@@ -554,9 +555,9 @@ def _form(
         why.leave_out(there & (code < 0), _NO_POINTS, part)
         bins = bins_of(code, count, workspace)
         sizes = sums_by_portfolio(bins, None, count)
-        weight = weights[part]
         if ((sizes > 0) & (sizes < rules.min_assets)).any():
-            small = (code >= 0) & (of_its_portfolio(sizes, bins, weight) < rules.min_assets)
+            in_portfolio = of_its_portfolio(sizes, bins, workspace.floats("amounts of portfolios", code.shape))
+            small = (code >= 0) & (in_portfolio < rules.min_assets)
             why.leave_out(small, _SMALL, part)
             code[small] = -1
             bins = bins_of(code, count, workspace)
@@ -566,17 +567,18 @@ def _form(
             sums = totals if value is worth else sums_by_portfolio(bins, value, count)
             average[part] = np.where(sizes > 0, sums / np.maximum(sizes, 1), np.nan)
         codes[part], assigned[part] = code, sizes
-        of_its_portfolio(inverse(totals), bins, weight)
-        if worth is not None:
-            weight *= worth
-            weight[code < 0] = 0.0  # where market values may be missing
-        if rules.cap is not None:
-            _limit(code, weight, rules.cap)
+        if limited is not None and rules.cap is not None:
+            weights = of_its_portfolio(inverse(totals), bins, limited[part])
+            if worth is not None:
+                weights *= worth
+            weights[code < 0] = 0.0  # where market values may be missing
+            _limit(code, weights, rules.cap)
         return breaks
 
     points = list(over_blocks(_block, len(formed), codes.size, storage))
     joined = [np.concatenate(one) for one in zip(*points, strict=True)]
-    return Assignments(formed, last, codes, weights, assigned, (assigned > 0).any(axis=1)), joined, averages
+    amounts, amount_rows = (inputs.amounts, formed) if limited is None else (limited, np.arange(len(formed)))
+    return Assignments(formed, last, codes, assigned, amounts, amount_rows), joined, averages
 
 
 def _limit(code: Ints, weights: Floats, cap: float) -> None:

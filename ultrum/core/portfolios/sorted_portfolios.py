@@ -14,9 +14,10 @@ import numpy.typing as npt
 import pandas as pd
 
 from ultrum.core.arguments import accepts_large, validate_arguments
-from ultrum.core.array_types import Floats
+from ultrum.core.array_types import Floats, Ints
 from ultrum.core.portfolios.breakpoints_and_holdings import (
     Assignments,
+    Cohort,
     Groups,
     History,
     Storage,
@@ -80,10 +81,10 @@ class SortedPortfolios(TextInNotebooks):
     averages: pd.DataFrame
     groups: Mapping[str, int]
     formations: pd.Index
-    sold: pd.DataFrame
     basis: str
     _reasons: tuple[npt.NDArray[np.int16], list[str]]
     _asset_returns: Floats
+    _sold: Ints
     _assigned: Assignments
     _assets: tuple[str, ...]
     _rebalance: bool
@@ -116,6 +117,17 @@ class SortedPortfolios(TextInNotebooks):
         }
         return pd.DataFrame(facts).astype({"asset": "category", "reason": "category"})
 
+    @functools.cached_property
+    def sold(self) -> pd.DataFrame:
+        """Assets sold for want of a return: ``period portfolio asset``."""
+        row, portfolio, asset = self._sold.T
+        facts = {
+            "period": self.returns.index[row],
+            "portfolio": pd.Index(self.names, dtype="str")[portfolio],
+            "asset": pd.Index(self._assets, dtype="str")[asset],
+        }
+        return pd.DataFrame(facts)
+
     def weights(self, period: str = "") -> pd.DataFrame:
         """Weights at the start of a period, shape (N, P); zero for assets that a portfolio does not hold.
 
@@ -144,9 +156,9 @@ class SortedPortfolios(TextInNotebooks):
         [1.0, 1.0, 1.0]
         """
         if not period:
-            code, weight = self._assigned.codes[-1], self._assigned.weights[-1]
-            values = np.where(code[:, None] == np.arange(len(self.names)), weight[:, None], 0.0)
-            return pd.DataFrame(values, list(self._assets), self.names)
+            last = Cohort.of(self._assigned, -1)
+            values = dense([last], len(self.names), len(self._assets))
+            return pd.DataFrame(values.T, list(self._assets), self.names)
         frequency = self.returns.frequency
         place = self.returns.ordinals - frequency.ordinal_of_name(period)
         row = int(np.argmin(np.abs(place))) if len(place) else -1
@@ -357,12 +369,6 @@ def _result(
     averages = {
         one.name: pd.DataFrame(values, formations, names) for one, values in zip(plan, made.averages, strict=True)
     }
-    row, portfolio, asset = held.lost.T
-    sold = {
-        "period": made.index[row],
-        "portfolio": pd.Index(names, dtype="str")[portfolio],
-        "asset": pd.Index(table.names, dtype="str")[asset],
-    }
     returns = np.ascontiguousarray(held.returns[start:])
     return SortedPortfolios(
         returns=SeriesTable.from_arrays(returns, index, _metadata(table, names, plan, held)),
@@ -372,10 +378,10 @@ def _result(
         averages=pd.concat(averages, axis=1),
         groups={one.name: one.count for one in plan},
         formations=formations,
-        sold=pd.DataFrame(sold),
         basis=basis,
         _reasons=(made.reasons.places, made.reasons.words),
         _asset_returns=made.returns[start:],
+        _sold=held.lost - np.array([start, 0, 0]),
         _assigned=made.assigned.since(start),
         _assets=tuple(table.names),
         _rebalance=rebalance,
