@@ -747,7 +747,25 @@ class Accounts(Scratch):
         self.assertEqual([december["2024-03"], december["2024-11"], december["2024-12"]], [2.0, 3.0, 3.0 / 13])
 
 
-class Truth(unittest.TestCase):
+class Truth(Scratch):
+    def test_stocks_that_move_with_the_college(self):
+        world, published = (
+            ul.practice.stocks(20, 24, college_factors=True),
+            ul.practice.panel().factors.loc["2005":"2006"],
+        )
+        np.testing.assert_array_equal(world.market.to_pandas(), published["market"])
+        np.testing.assert_allclose(
+            world.factors.to_pandas() * [-2.0, 2.1], published[["size", "value"]], atol=1e-15
+        )
+        truth = ul.practice.truth().premia
+        self.assertEqual(world.premia["size"] * -2.0, truth["size"])
+        moved = world.returns.to_pandas() - ul.practice.stocks(20, 24).returns.to_pandas()
+        self.assertGreater(
+            moved.mean(axis=1).corr(published["market"] - ul.practice.stocks(20, 24).market.to_pandas()), 0.7
+        )
+        with self.refused(EstimationError, "end in 2024-12", "months=240"):
+            ul.practice.stocks(20, 260, college_factors=True)
+
     def test_sorted_factors_earn_what_their_stocks_were_expected_to(self):
         scores = []
         for seed in range(10):

@@ -82,7 +82,9 @@ def panel(seed: int | None = None) -> Panel:
     return world_panel(seed)
 
 
-def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> Stocks:
+def stocks(
+    count: int = 300, months: int = 240, *, seed: int | None = None, college_factors: bool = False
+) -> Stocks:
     """Many stocks with market values, filings and delistings, for sorted portfolios; nothing is downloaded.
 
     Parameters
@@ -93,11 +95,19 @@ def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> S
         Number of months, from January 2005.
     seed : int, optional
         Seed of another world; by default the shipped one.
+    college_factors : bool
+        Whether the stocks move with the factors that the college publishes, which sorts of them rebuild; by default
+        they have factors of their own, drawn with their true premia.
 
     Returns
     -------
     Stocks
         Tables, records and true premia.
+
+    Raises
+    ------
+    EstimationError
+        If the college's factors end before the months do.
 
     Examples
     --------
@@ -106,7 +116,7 @@ def stocks(count: int = 300, months: int = 240, *, seed: int | None = None) -> S
     """
     from ultrum.practice.simulated_exchange import SEED, simulate_stocks
 
-    return simulate_stocks(count, months, SEED if seed is None else seed)
+    return simulate_stocks(count, months, SEED if seed is None else seed, college_factors)
 
 
 def forecasts(seed: int | None = None) -> Forecasts:

@@ -18,6 +18,7 @@ from ultrum.core.returns.price_log_and_excess_returns import returns
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency
+from ultrum.errors import EstimationError
 from ultrum.practice import simulated_world as s
 from ultrum.practice.simulated_world import World, simulate
 
@@ -265,6 +266,7 @@ PREMIA: Final = {
     "value": 0.04,
 }  # per year; size and value for a score higher by one
 _VOLATILITIES: Final = {"market": 0.16, "size": 0.06, "value": 0.07}
+_SCORES: Final = {"market": 1.0, "size": -2.0, "value": 2.1}  # mean score of the long side less the short one
 _BILL: Final = 0.0015  # per month
 _OWN: Final = (0.05, 0.10)  # idiosyncratic volatility per month, smallest and largest
 _LATE_SHARE, _RESTATED_SHARE = 0.06, 0.08
@@ -339,8 +341,10 @@ class _Filings:
     changes: Floats
 
 
-def simulate_stocks(count: int, months: int, seed: int) -> Stocks:
+def simulate_stocks(count: int, months: int, seed: int, college: bool = False) -> Stocks:
     """Simulate stocks month by month; expected returns follow scores of what is known at the start of each.
+
+    With ``college`` the factors are those that the college publishes, otherwise they are drawn.
 
     Examples
     --------
@@ -352,7 +356,9 @@ def simulate_stocks(count: int, months: int, seed: int) -> Stocks:
     days = index.to_timestamp(how="end").to_numpy().astype("datetime64[D]")
     listed, gone, payment = _lives(rng, count, months)
     filings = _filings(rng, count, months, days)
-    factors = _factor_returns(rng, months)
+    factors, premia = _factor_returns(rng, months), pd.Series(PREMIA, name="premium")
+    if college:
+        factors, premia = _college_factors(index)
     beta = np.clip(rng.normal(1.0, 0.25, count), 0.3, 1.8)
     own = rng.uniform(*_OWN, count)
     shares = np.exp(rng.normal(3.0, 1.0, count)).round(1) + 1.0
@@ -374,7 +380,7 @@ def simulate_stocks(count: int, months: int, seed: int) -> Stocks:
             size = _score(np.where(alive, np.log(value), np.nan))
             ratio = _score(np.where(alive & (known > 0.0), known / value, np.nan))
             exposure = np.column_stack([beta, size, ratio])
-            mean = _BILL + exposure @ (np.array(list(PREMIA.values())) / 12.0)
+            mean = _BILL + exposure @ (premia.to_numpy() / 12.0)
             shock = own * rng.standard_t(6, count) * np.sqrt(4.0 / 6.0)
             drawn = np.maximum(_BILL + exposure @ factors[t] + shock, -0.95)
             expected[t] = np.where(alive | ((t == gone) & np.isfinite(prices[t - 1])), mean, np.nan)
@@ -383,7 +389,7 @@ def simulate_stocks(count: int, months: int, seed: int) -> Stocks:
         prices[t] = np.where(there, value / shares, np.nan)
     names = [f"LS{k:04d}" for k in range(1, count + 1)]
     return _world(
-        names, index, days, r, prices, shares, expected, factors, filings, reported, listed, gone, payment
+        names, index, days, r, prices, shares, expected, factors, premia, filings, reported, listed, gone, payment
     )
 
 
@@ -416,6 +422,20 @@ def _factor_returns(rng: np.random.Generator, months: int) -> Floats:
     """Excess returns of the market, and of the scores of size and value, (T, 3)."""
     mean, volatility = (np.array(list(one.values())) for one in (PREMIA, _VOLATILITIES))
     return np.asarray(mean / 12.0 + volatility / np.sqrt(12.0) * rng.normal(size=(months, 3)))
+
+
+def _college_factors(index: pd.PeriodIndex) -> tuple[Floats, pd.Series]:
+    """What a score earns in a month when the college's factors are as published, (T, 3), and a year's premia."""
+    published = world_panel().factors[list(_SCORES)].reindex(index)
+    if published.isna().to_numpy().any():
+        raise EstimationError(
+            f"stocks: the college's factors end in {world_panel().factors.index[-1]}.",
+            fix="Use months=240 or fewer.",
+            setting="months",
+        )
+    scores = pd.Series(_SCORES)
+    premia = pd.Series(s.PREMIA, list(s.FACTORS), name="premium")[list(_SCORES)]
+    return (published / scores).to_numpy(), premia / scores
 
 
 def _book_at(filings: _Filings, reported: Floats, day: np.datetime64) -> Floats:
@@ -452,6 +472,7 @@ def _world(
     shares: Floats,
     expected: Floats,
     factors: Floats,
+    premia: pd.Series,
     filings: _Filings,
     reported: Floats,
     listed: Ints,
@@ -495,7 +516,7 @@ def _world(
             factors[:, 1:], index, facts.replace(measure="return", income="total").for_each(["size", "value"])
         ),
         expected=SeriesTable.from_arrays(_with_delisting(expected, gone), index, as_return),
-        premia=pd.Series(PREMIA, name="premium"),
+        premia=premia,
     )
 
 
