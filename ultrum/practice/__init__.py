@@ -96,8 +96,8 @@ def stocks(
     seed : int, optional
         Seed of another world; by default the shipped one.
     college_factors : bool
-        Whether the stocks move with the factors that the college publishes, which sorts of them rebuild; by default
-        they have factors of their own, drawn with their true premia.
+        Whether the stocks move with the factors that the college publishes, which sorts of them rebuild; by
+        default they have factors of their own, drawn with their true premia.
 
     Returns
     -------
