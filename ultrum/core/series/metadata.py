@@ -199,8 +199,9 @@ class Metadata:
 
     def _with(self, checked: Mapping[str, object]) -> Metadata:
         """Copy with other valid fields, without the checks that tables of thousands would repeat."""
-        new = object.__new__(Metadata)
-        new.__dict__.update(self.__dict__, **checked)
+        new, facts = object.__new__(Metadata), self.__dict__.copy()
+        facts.update(checked)
+        object.__setattr__(new, "__dict__", facts)  # in half the time of setting each
         return new
 
     @property

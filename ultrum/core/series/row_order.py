@@ -17,6 +17,7 @@ from ultrum.errors import AlignmentError, FrequencyError, UnitError
 
 _USE_DATES: Final = "Use dates such as 2024-03-31 or periods."
 _YEARS: Final = (1500, 2500)  # four digits outside are row numbers or codes
+_COLUMNS: Final = 24  # looked at together, so that they stay in the cache
 _LEAST_MONTH: Final = 100_000  # numbers below are years
 
 
@@ -195,11 +196,8 @@ def numbers_in(frame: pd.DataFrame) -> Floats:
 
 def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
     """The values; refuses infinite ones."""
-    for low in range(0, values.shape[1], 64):
-        some = values[:, low : low + 64]
-        if np.isfinite(some.sum()):  # no value is infinite or missing, which is quick to see
-            continue
-        infinite = np.isinf(some)
+    for low in range(0, values.shape[1], _COLUMNS):
+        infinite = np.isinf(values[:, low : low + _COLUMNS])
         if infinite.any():
             row, column = np.argwhere(infinite)[0]
             place = f"{frame.columns[low + column]}, {period_label(frame.index[row])}"
@@ -209,10 +207,19 @@ def _finite(frame: pd.DataFrame, values: Floats) -> Floats:
 
 def bounds_of(block: Floats) -> tuple[Ints, Ints]:
     """First and last row with a value; T and −1 where a column has none."""
-    rows = len(block)
-    if not rows:
-        return np.zeros(block.shape[1], dtype=np.int64), np.full(block.shape[1], -1)
-    valid = np.ascontiguousarray(np.isfinite(block).T)
-    none = ~valid.any(axis=1)
-    first = np.where(none, rows, valid.argmax(axis=1))
-    return first, np.where(none, -1, rows - 1 - valid[:, ::-1].argmax(axis=1))
+    first = _first_value(block)
+    last = len(block) - 1 - _first_value(block[::-1])
+    return first, last
+
+
+def _first_value(block: Floats) -> Ints:
+    """First row with a value; T where a column has none. Few rows are read of columns that begin early."""
+    rows, columns = block.shape
+    first, open_, low, size = np.full(columns, rows), np.arange(columns), 0, 16
+    while len(open_) and low < rows:
+        part = block[low : low + size]
+        valid = np.isfinite(part if len(open_) == columns else part[:, open_])
+        found = valid.any(axis=0)
+        first[open_[found]] = low + valid[:, found].argmax(axis=0)
+        open_, low, size = open_[~found], low + size, 4 * size
+    return first

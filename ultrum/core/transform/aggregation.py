@@ -119,8 +119,8 @@ def median_block(block: Floats, columns: Ints, grouping: Grouping) -> tuple[Floa
 
 def take_rows(block: Floats, rows: Ints, columns: Ints) -> Floats:
     """Some rows of some columns, in the memory order of the block."""
-    if len(columns) == block.shape[1] and block.flags.c_contiguous:
-        return block[rows]
+    if len(columns) == block.shape[1]:
+        return block.T.take(rows, axis=1).T if block.flags.f_contiguous else block[rows]
     return block[np.ix_(rows, columns)]
 
 
@@ -344,7 +344,7 @@ def _of_method(
     if method == "last":
         return _last(x, columns, grouping, target, stale_after)
     if method == "first":
-        values = take_rows(x.block, grouping.first, columns).copy()
+        values = take_rows(x.block, grouping.first, columns)
         values[too_late(x, grouping, target, stale_after)] = np.nan
     else:
         values, count = _reduce(x, columns, grouping, method, risk_free)
