@@ -483,9 +483,8 @@ def common_facts(table: SeriesTable) -> dict[str, object]:
         for name in _SHARED:
             if getattr(other, name) != getattr(first, name):
                 raise TableError(
-                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} "
-                    f"'{getattr(other, name)}'; a long table has one for all assets. Convert them first, or "
-                    "write two tables."
+                    f"{first.name} has {name} '{getattr(first, name)}', {other.name} '{getattr(other, name)}'; a "
+                    "long table has one for all assets. Convert them first, or write two tables."
                 )
     return facts_of(first)
 

@@ -276,8 +276,7 @@ def _alphas_in_words(columns: _Columns) -> str:
     return (
         f"Alphas with p below 5 %: {int((alone < _LEVEL).sum())} of {len(alone)}, where about "
         f"{_LEVEL * len(alone):.1f} are expected by chance; adjusted for their number (Holm 1979): {left}. The "
-        "median company would "
-        f"have a minimum detectable alpha of {_percent(few)} % per period (80 % power)."
+        f"median company would have a minimum detectable alpha of {_percent(few)} % per period (80 % power)."
     )
 
 

@@ -361,9 +361,8 @@ class Comparisons:
         rank = list(table.index).index(base) + 1
         return (
             f"Of {len(table)} ways to estimate beta, '{best}' has the smallest forecast error (mean squared "
-            "error "
-            f"{decimals(errors.iloc[0], 3)}); the base case '{base}' ranks {rank} ({decimals(errors[base], 3)}). "
-            f"{kept} of them cannot be distinguished from the best one."
+            f"error {decimals(errors.iloc[0], 3)}); the base case '{base}' ranks {rank} "
+            f"({decimals(errors[base], 3)}). {kept} of them cannot be distinguished from the best one."
         )
 
 

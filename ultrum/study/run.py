@@ -195,9 +195,8 @@ class StudyResult:
         value = float(self.cost.value[self.company])
         low, high = map(float, self.cost.interval().loc[self.company, ["low", "high"]])
         return (
-            f"{head}Cost of equity of {self.company}: {percent(value)} % per year, 95 % interval "
-            f"{percent(low)} to {percent(high)} %; "
-            f"{quantity(len(self.warnings), 'warning')}"
+            f"{head}Cost of equity of {self.company}: {percent(value)} % per year, 95 % interval {percent(low)} "
+            f"to {percent(high)} %; {quantity(len(self.warnings), 'warning')}"
         )
 
 

@@ -14,10 +14,9 @@ from ultrum.errors import VaultError, reason, warn_user
 from ultrum.vault.journal_and_payload_files import FACTS, VERSION, Entry, Journal, Position, Record, now
 
 _STATEMENTS: Final = (
-    "CREATE TABLE downloads (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, "
-    "retrieved TEXT NOT NULL, checksum TEXT NOT NULL, size INTEGER NOT NULL, content_type TEXT NOT NULL, "
-    "etag TEXT NOT NULL, last_modified TEXT NOT NULL, imported INTEGER NOT NULL, placed TEXT NOT NULL, "
-    "digits INTEGER NOT NULL)",
+    "CREATE TABLE downloads (id INTEGER PRIMARY KEY, source TEXT NOT NULL, path TEXT NOT NULL, retrieved TEXT "
+    "NOT NULL, checksum TEXT NOT NULL, size INTEGER NOT NULL, content_type TEXT NOT NULL, etag TEXT NOT NULL, "
+    "last_modified TEXT NOT NULL, imported INTEGER NOT NULL, placed TEXT NOT NULL, digits INTEGER NOT NULL)",
     "CREATE INDEX by_address ON downloads (source, path, placed, id)",
     "CREATE INDEX by_checksum ON downloads (checksum)",
     "CREATE TABLE confirmations (download INTEGER NOT NULL, at TEXT NOT NULL)",

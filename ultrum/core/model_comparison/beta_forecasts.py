@@ -181,10 +181,8 @@ def evaluate_betas(
     if len(dates) < _FEWEST_DATES:
         raise EstimationError(
             f"evaluate_betas: {quantity(len(dates), 'date')} with a forecast of every choice and a realised "
-            "beta; at "
-            f"least {_FEWEST_DATES} are needed.{_scarcest(whole, labels)} Use shorter windows, a smaller "
-            "every, or "
-            "longer data."
+            f"beta; at least {_FEWEST_DATES} are needed.{_scarcest(whole, labels)} Use shorter windows, a "
+            "smaller every, or longer data."
         )
     squared = complete[labels].sub(complete["realised"], axis=0) ** 2
     losses = squared.groupby(level=0).mean()
@@ -199,12 +197,9 @@ def evaluate_betas(
     basis = (
         f"{quantity(len(dates), 'forecast date')} ({dates[0]} to {dates[-1]}, every {every}) of "
         f"{quantity(len(origins), 'date')} with data after them; {quantity(len(complete), 'forecast')} of a "
-        "company by "
-        f"every choice, {lost} incomplete left out; betas realised over {horizon} of returns at frequency "
-        f"{own}, their "
-        f"estimation variance {float((complete['realised_error'] ** 2).mean()):.4f} subtracted from mse; "
-        "tests against "
-        f"{base}; {100 * level:g} % confidence set"
+        f"company by every choice, {lost} incomplete left out; betas realised over {horizon} of returns at "
+        f"frequency {own}, their estimation variance {float((complete['realised_error'] ** 2).mean()):.4f} "
+        f"subtracted from mse; tests against {base}; {100 * level:g} % confidence set"
     )
     return BetaForecasts(result, losses, complete, base, basis)
 

@@ -161,9 +161,8 @@ def _interval(cost: AnyCosts, asset: str, level: float) -> list[float]:
     if isinstance(cost, HierarchicalCosts):
         if level != cost.level:
             raise UnitError(
-                f"compare_costs: the shrunk costs have {100 * cost.level:g} % intervals, not {100 * level:g} "
-                "%. Estimate "
-                f"them with level={level}."
+                f"compare_costs: the shrunk costs have {100 * cost.level:g} % intervals, not {100 * level:g} %. "
+                f"Estimate them with level={level}."
             )
         return [float(cost.companies["low"][asset]), float(cost.companies["high"][asset])]
     bounds = cost.interval(level)

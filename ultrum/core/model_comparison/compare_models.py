@@ -215,8 +215,7 @@ def compare_models(
     without = f", without {name_list(left_out)} (incomplete)" if left_out else ""
     basis = (
         f"{data.basis}; cross-section of {quantity(len(assets), 'asset')}{without}; squared Sharpe ratios per "
-        "period; "
-        f"standard errors {f'HAC with {lags} lags' if lags else 'without lags'}; tests of nested models "
+        f"period; standard errors {f'HAC with {lags} lags' if lags else 'without lags'}; tests of nested models "
         f"{'by wild bootstrap, ' + str(draws) + ' draws' if how == 'robust' else 'by F'}; preferred at "
         f"{100 * level:g} %"
     )

@@ -185,8 +185,7 @@ def sharpe_ratio_tests(
     )
     basis = (
         f"{data.basis}; annual by √{common**2:.4g}; HAC with {quantity(lags, 'lag')}; bootstrap in circular "
-        "blocks of "
-        f"{quantity(length, 'period')}, {draws} draws, seed {seed}"
+        f"blocks of {quantity(length, 'period')}, {draws} draws, seed {seed}"
     )
     return SharpeRatioTests(
         _ratios(y, influence, lags, positions, table.names, common), differences, benchmark, rows, basis
@@ -205,8 +204,7 @@ def _check_movement(y: Floats, names: list[str], place: int) -> None:
     if same:
         raise EstimationError(
             f"sharpe_ratio_tests: {name_list(same)} is a multiple of {names[place]}, so that the ratios are "
-            "equal. "
-            "Remove it."
+            "equal. Remove it."
         )
 
 
@@ -392,8 +390,7 @@ def diebold_mariano_test(losses: pd.Series, other_losses: pd.Series, *, horizon:
     if n < _FEWEST or not 1 <= horizon < n / 2:
         raise EstimationError(
             f"diebold_mariano_test: {quantity(n, 'difference')} and horizon={horizon}; at least {_FEWEST} "
-            "differences "
-            "and more than two horizons are needed."
+            "differences and more than two horizons are needed."
         )
     difference = both[:, 0] - both[:, 1]
     statistic, weights = _loss_t(difference, horizon)

@@ -76,10 +76,8 @@ class CompleteReturns:
         if whole.sum() < needed:
             raise EstimationError(
                 f"{doing}: {quantity(int(whole.sum()), 'period')} in which all of "
-                f"{name_list(list(dict.fromkeys([*left.names, *right.names])))} have a return; at least "
-                f"{needed} are needed. Use "
-                "fewer "
-                "series or a longer sample."
+                f"{name_list(list(dict.fromkeys([*left.names, *right.names])))} have a return; at least {needed} "
+                "are needed. Use fewer series or a longer sample."
             )
         every = time_positions(there.index)
         dropped = int(every[-1] - every[0]) + 1 - int(whole.sum()) if len(every) else 0  # absent periods too
@@ -262,8 +260,7 @@ def spanning_test(
     means = f"wild bootstrap, null imposed, {draws} draws, seed {seed}" if how == "robust" else "F distribution"
     basis = (
         f"{quantity(count, 'test asset')}, benchmark {', '.join(spanning.names)}; {kind}; {data.basis}; p "
-        "values: "
-        f"{means}; alphas in decimals per period"
+        f"values: {means}; alphas in decimals per period"
     )
     return SpanningTest(tests, listed, len(y), how, basis)
 

@@ -454,8 +454,7 @@ def _words(
         f"Sorted on {sorts}{order}; group 1 has the lowest values",
         f"formed {every}{held}; {kind}{cap}, {'rebalanced every period' if rebalance else 'buy and hold'}",
         f"{made.assigned.codes.size:,} asset formations at {quantity(len(made.assigned.rows), 'date')}: "
-        f"{counts.get('', 0):,} used"
-        f"{'; left out: ' + listed if listed else ''}",
+        f"{counts.get('', 0):,} used{'; left out: ' + listed if listed else ''}",
     ]
     empty = np.isnan(made.averages[0][made.assigned.formed])
     if empty.any():

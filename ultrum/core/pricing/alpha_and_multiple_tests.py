@@ -216,8 +216,7 @@ def _check_factors(panel: Panel, names: list[str]) -> None:
     if macro:
         raise EstimationError(
             f"joint_alpha_test: {name_list(macro)} is not a traded factor, so the alphas have no meaning. Use "
-            "two_pass to "
-            "estimate its risk premium."
+            "two_pass to estimate its risk premium."
         )
 
 

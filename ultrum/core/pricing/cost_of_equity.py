@@ -231,8 +231,7 @@ def _warn_of_low_costs(value: pd.Series, rate: float, prices: Mapping[str, Premi
     if negative:
         warn_user(
             f"Negative annual premium: {name_list(negative)}. The sample mean reflects the sample rather than "
-            "expectations. Use "
-            "a longer history, or a premium with its source."
+            "expectations. Use a longer history, or a premium with its source."
         )
     low = value.index[(value < rate).to_numpy()]
     if len(low):

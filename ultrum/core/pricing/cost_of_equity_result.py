@@ -326,8 +326,7 @@ class CostOfEquity(TextInNotebooks):
         if self.draws is None:
             raise EstimationError(
                 "interval(method='bootstrap'): no bootstrap replications, because the betas are adjusted "
-                "(shrunk) or draws=0. "
-                "Use method='product', or unadjusted betas with draws=999."
+                "(shrunk) or draws=0. Use method='product', or unadjusted betas with draws=999."
             )
         ends = np.nanquantile(self.draws, tails, axis=0)
         return pd.DataFrame({"low": ends[0], "high": ends[1]}, self.value.index)

@@ -114,9 +114,8 @@ def dimson_beta(
     error = np.sqrt(np.einsum("i,nij,j->n", share, joint, share))
     title = "Dimson (1979)" if how == "sum" else "Fowler–Rorke (1983)"
     description = (
-        f"{title} beta: sum of the coefficients on {quantity(factor_lags, 'lag')}, the contemporaneous "
-        f"{factor} and "
-        f"{quantity(factor_leads, 'lead')}"
+        f"{title} beta: sum of the coefficients on {quantity(factor_lags, 'lag')}, the contemporaneous {factor} "
+        f"and {quantity(factor_leads, 'lead')}"
     )
     basis = f"{description}; {errors_in_words(errors)}"
     return OneBeta(

@@ -294,9 +294,8 @@ class _Sample:
             used &= np.isfinite(values).all(axis=1)
         if used.sum() < max(_FEWEST, len(names) + 3):
             raise EstimationError(
-                f"hierarchical_cost_of_equity: {quantity(int(used.sum()), 'company')} with loadings, an "
-                "industry and "
-                f"every characteristic; at least {max(_FEWEST, len(names) + 3)} are needed."
+                f"hierarchical_cost_of_equity: {quantity(int(used.sum()), 'company')} with loadings, an industry "
+                f"and every characteristic; at least {max(_FEWEST, len(names) + 3)} are needed."
             )
         if "any" in set(group_of[used].astype(str)):
             raise EstimationError("An industry is named 'any', as the row of one not in the sample. Rename it.")

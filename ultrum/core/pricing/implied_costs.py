@@ -203,8 +203,7 @@ def implied_cost_of_equity(
     if PAID in columns and (bias_error or np.any(np.asarray(bias, dtype=float) != 0.0)):
         raise EstimationError(
             "bias has no effect with model='H-model': dividend_0 is a dividend that was paid, not a forecast. "
-            "Remove "
-            "bias and bias_error."
+            "Remove bias and bias_error."
         )
     options = ValuationOptions(0.0 if long_run_growth is None else long_run_growth, fade_years, persistence)
     inputs = ValuationInputs.of(forecasts, columns, bias)
@@ -358,9 +357,8 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
     for column, limit in limits.items():
         if column in frame and (frame[column].abs() > limit).any():
             raise UnitError(
-                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are "
-                "expected, 0.05 "
-                "for 5 %."
+                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are expected, "
+                "0.05 for 5 %."
             )
     for column in ("growth_years", "years_to_first"):
         if column in frame and (frame[column] <= 0.0).any():

@@ -164,9 +164,8 @@ def _estimate(
         return compound, pd.Series(slow, values.index)
     if horizon is None or not 0 < horizon * per_year <= rows:
         raise EstimationError(
-            "premium: mean='blume' needs horizon= in years, at most the sample length "
-            f"({rows / per_year:g}); got "
-            f"{horizon}."
+            f"premium: mean='blume' needs horizon= in years, at most the sample length ({rows / per_year:g}); "
+            f"got {horizon}."
         )
     share = (rows - horizon * per_year) / (rows - 1.0)
     blended = share * plain + (1.0 - share) * compound

@@ -125,8 +125,7 @@ def conditional_beta(
     if len(still):
         raise EstimationError(
             f"conditional_beta: {name_list(still)} is constant in the sample, so its coefficient cannot be "
-            "estimated. "
-            "Drop it from conditions=."
+            "estimated. Drop it from conditions=."
         )
     z = (known_before - scale["mean"]) / scale["deviation"]
     moving = {f"{factor} × {c}": values * z[c] for c in names}
@@ -310,9 +309,8 @@ def _compare_forecasts(
     common = np.isfinite(errors).all(axis=1)
     if common.sum() < _FEWEST:
         raise EstimationError(
-            f"time_varying_betas: {quantity(int(common.sum()), 'period')} with a forecast by every estimator; "
-            f"at least {_FEWEST} "
-            "are needed. Use a shorter window."
+            f"time_varying_betas: {quantity(int(common.sum()), 'period')} with a forecast by every estimator; at "
+            f"least {_FEWEST} are needed. Use a shorter window."
         )
     rmse = np.sqrt(np.mean(errors[common] ** 2, axis=0))
     table = pd.DataFrame(

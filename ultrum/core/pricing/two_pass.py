@@ -487,8 +487,7 @@ def instrumented_premia(
     if len(kept) < _FEWEST:
         raise EstimationError(
             f"instrumented_premia: {len(kept)} periods have enough assets with odd- and even-month betas; at "
-            f"least {_FEWEST} are "
-            "needed. Use a longer sample or more assets."
+            f"least {_FEWEST} are needed. Use a longer sample or more assets."
         )
     G, g = sums.cross[kept], sums.products[kept]
     middle = G.mean(axis=0)

@@ -170,10 +170,8 @@ class TwoPass(CoefficientInference, ToLatex):
         percent = shown.columns.drop(["t", "p"], errors="ignore")
         shown[percent] *= 100
         return (
-            f"Premia, percent per period (annual in the last column)\n"
-            f"{table_text(shown, '{:.3f}')}\n"
-            f"{textwrap.fill(self.basis, 100)}\n"
-            f"{textwrap.fill(self.identification_in_words(), 100)}"
+            f"Premia, percent per period (annual in the last column)\n{table_text(shown, '{:.3f}')}\n"
+            f"{textwrap.fill(self.basis, 100)}\n{textwrap.fill(self.identification_in_words(), 100)}"
         )
 
     def identification_in_words(self) -> str:

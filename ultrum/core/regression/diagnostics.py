@@ -121,9 +121,8 @@ class Diagnosis(TableInNotebooks):
         some = 100.0 * (1.0 - (1.0 - _LEVEL) ** count)
         return (
             f"Rejections at the 5 % level: {len(self.rejections)} of {count} tests; "
-            f"{self.expected_rejections:.2g} "
-            f"expected under correct specification ({some:.0f} % chance of at least one if the tests were "
-            "independent)."
+            f"{self.expected_rejections:.2g} expected under correct specification ({some:.0f} % chance of at "
+            "least one if the tests were independent)."
         )
 
     def to_frame(self) -> pd.DataFrame:
@@ -340,8 +339,7 @@ def _normality(residuals: Floats) -> Finding:
         statistic,
         2,
         f"Normality rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}). OLS stays consistent; "
-        "exact "
-        "t and F inference in small samples is approximate.",
+        "exact t and F inference in small samples is approximate.",
         f"Normality not rejected (skewness {skew:.2f}, excess kurtosis {kurtosis - 3:.1f}).",
     )
 

@@ -493,7 +493,6 @@ class Fit(CoefficientInference, ToLatex, ToPlot):
         span = " to ".join(period_label(end) for end in self.sample)
         head = f"{self.name}: {quantity(self.nobs, 'observation')}, {span}; {kind}; {loss_summary(self.dropped)}"
         return (
-            f"{textwrap.fill(head, 100)}\n"
-            f"R² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; s.e. of regression {self.sigma:.4g}; "
-            f"residual d.f. {degrees_in_words(self.df)}"
+            f"{textwrap.fill(head, 100)}\nR² {self.r2:.4f}, adjusted {self.r2_adjusted:.4f}; s.e. of regression "
+            f"{self.sigma:.4g}; residual d.f. {degrees_in_words(self.df)}"
         )

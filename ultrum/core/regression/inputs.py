@@ -150,8 +150,7 @@ def match_rows(left: Observations, right: Observations) -> tuple[Observations, O
     if isinstance(left.index, pd.RangeIndex) and isinstance(right.index, pd.RangeIndex):
         raise AlignmentError(
             f"y has {quantity(rows, 'observation')}, X has {len(right.index)}, and there are no labels to match "
-            "them by. Pass pandas objects "
-            "with a common index, or arrays of one length."
+            "them by. Pass pandas objects with a common index, or arrays of one length."
         )
     if rows == len(right.index) and isinstance(right.index, pd.RangeIndex):
         right = right.with_index(left.index)  # a plain array stands row by row
@@ -161,8 +160,7 @@ def match_rows(left: Observations, right: Observations) -> tuple[Observations, O
     if not len(shared):
         raise AlignmentError(
             f"y ({left.index[0]} to {left.index[-1]}) and X ({right.index[0]} to {right.index[-1]}) have no "
-            "label in common. Convert "
-            "both to one frequency and span."
+            "label in common. Convert both to one frequency and span."
         )
     left, right = (d.take(d.index.get_indexer(shared)).with_index(shared) for d in (left, right))
     return _in_order(left), _in_order(right), rows - len(shared)

@@ -154,8 +154,7 @@ def panel_regress(
     if "period" in effects and (common or conditions):
         raise EstimationError(
             f"panel_regress: {', '.join([*common, *conditions])} is identical across assets in each period and "
-            "is collinear "
-            "with the period fixed effects. Use effects='asset', or pass characteristics=."
+            "is collinear with the period fixed effects. Use effects='asset', or pass characteristics=."
         )
     names, y, X, codes, missing = _stack_panel(panel, common, list(conditions), dict(characteristics or {}))
     groups = [codes[:, WAYS.index(way)] for way in effects]
@@ -250,9 +249,8 @@ def _refuse_collinear(X: Floats, names: list[str], effects: tuple[str, ...]) -> 
     gone = [n for n, s in zip(names, size, strict=True) if not s > 1e-12]
     if gone:
         raise EstimationError(
-            f"panel_regress: {name_list(gone)} is collinear with the {' and '.join(effects)} fixed effects. "
-            "Drop it, or use one "
-            "kind of effects."
+            f"panel_regress: {name_list(gone)} is collinear with the {' and '.join(effects)} fixed effects. Drop "
+            "it, or use one kind of effects."
         )
 
 

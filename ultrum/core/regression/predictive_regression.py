@@ -407,8 +407,7 @@ def _pairs(left: inputs.Observations, right: inputs.Observations) -> tuple[Float
     if high - low < _FEWEST:
         raise EstimationError(
             f"predictive_regression: {quantity(high - low, 'consecutive observation')} with all lagged "
-            f"predictors; {_FEWEST} are "
-            "needed. Use a longer sample without gaps."
+            f"predictors; {_FEWEST} are needed. Use a longer sample without gaps."
         )
     lost = int(follows.sum()) - (high - low)
     if lost:

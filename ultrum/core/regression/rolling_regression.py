@@ -448,8 +448,7 @@ def _windows(index: pd.Index, window: int | str, step: int | str, min_obs: int |
     if first < 1 or not len(starts):
         raise EstimationError(
             f"rolling_regress: a window of {quantity(first, 'observation')} does not fit in "
-            f"{quantity(rows, 'observation')}. Use a "
-            "shorter window."
+            f"{quantity(rows, 'observation')}. Use a shorter window."
         )
     stops = np.arange(rows - len(starts) + 1, rows + 1)
     kept = _window_places(index[stops - 1], step)

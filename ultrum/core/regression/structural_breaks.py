@@ -386,8 +386,7 @@ def _chow_f(X: Floats, Y: Floats, cut: int, errors: str, index: pd.Index, lags: 
     if not estimable_cuts(X, np.array([cut]))[0]:
         raise EstimationError(
             f"break_test: at {period_label(index[cut])} one subsample has a constant or collinear regressor. "
-            "Choose another "
-            "date, or drop that regressor."
+            "Choose another date, or drop that regressor."
         )
     parts = sum(_rss(X[part], Y[part]) for part in (slice(None, cut), slice(cut, None)))
     rows, terms = X.shape
@@ -490,8 +489,7 @@ def _cusum(fit: Fit) -> BreakTest:
     if free < 5:
         raise EstimationError(
             f"break_test(how='cusum'): {fit.name} gives {quantity(free, 'recursive residual')}, too few for a "
-            "CUSUM test. Use "
-            "a longer sample."
+            "CUSUM test. Use a longer sample."
         )
     path = np.cumsum(ahead) / np.sqrt(ahead @ ahead / free)
     slope = 1.0 + 2.0 * np.arange(1, free + 1) / free

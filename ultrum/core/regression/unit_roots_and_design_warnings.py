@@ -161,9 +161,8 @@ def warn_of_copies(design: Observations) -> None:
         return  # columns at a high level with little movement of their own; medians are taken from them
     warn_user(
         f"Multicollinearity: {factors[worst]} is near-collinear with the other factors (VIF "
-        f"{inflated[worst]:.3g}, "
-        f"condition number {condition:.3g}), so its coefficient and standard error are unreliable. Drop one of "
-        "them."
+        f"{inflated[worst]:.3g}, condition number {condition:.3g}), so its coefficient and standard error are "
+        "unreliable. Drop one of them."
     )
 
 
@@ -210,10 +209,8 @@ def warn_of_exact_fits(table: BetaTable) -> None:
         more = f" and {len(exact) - _NAMED} more" if len(exact) > _NAMED else ""
         warn_user(
             f"{', '.join(map(str, exact[:_NAMED]))}{more}: perfect fit (residuals are rounding error), so "
-            "standard errors and "
-            "t statistics are meaningless. Check whether the dependent variable is constant or an exact "
-            "combination of "
-            "the regressors."
+            "standard errors and t statistics are meaningless. Check whether the dependent variable is constant "
+            "or an exact combination of the regressors."
         )
 
 
@@ -253,8 +250,7 @@ def refuse_exact_fit(fit: Fit) -> None:
     if fit.sigma <= _ROUNDING * size:
         raise EstimationError(
             f"{fit.name}: perfect fit (residuals are rounding error), so there are no residuals to test. Check "
-            "whether "
-            "the dependent variable is constant or an exact combination of the regressors."
+            "whether the dependent variable is constant or an exact combination of the regressors."
         )
 
 
@@ -262,9 +258,8 @@ def warn_of_few_clusters(fewest: int, advice: str = "Use errors='cr3' or wild_cl
     """Warn where clusters are too few for clustered standard errors (Cameron and Miller 2015)."""
     if 1 < fewest < _FEW_CLUSTERS:
         warn_user(
-            f"Only {quantity(fewest, 'cluster')}: with fewer than {_FEW_CLUSTERS}, clustered standard errors "
-            "are biased "
-            "downwards. " + advice
+            f"Only {quantity(fewest, 'cluster')}: with fewer than {_FEW_CLUSTERS}, clustered standard errors are "
+            "biased downwards. " + advice
         )
 
 
@@ -279,6 +274,5 @@ def warn_of_few_treatments(design: pd.DataFrame, groups: pd.DataFrame) -> None:
         if len(counts) == 2 and counts.min() <= _FEW_TREATED:
             warn_user(
                 f"{name} differs in {counts.min()} of {counts.sum()} clusters; with so few, neither clustered "
-                "standard errors nor "
-                "their bootstrap are reliable (MacKinnon and Webb 2017)."
+                "standard errors nor their bootstrap are reliable (MacKinnon and Webb 2017)."
             )

@@ -136,8 +136,7 @@ def _refuse_dividends_of_nothing(prices: SeriesTable, rows: Ints, columns: Ints)
     if len(nothing):
         raise UnitError(
             f"adjust_prices: {prices.names[columns[nothing[0]]]} pays a dividend after its last price, but its "
-            "final payment "
-            "is 0. Add the dividend to its final payment."
+            "final payment is 0. Add the dividend to its final payment."
         )
 
 

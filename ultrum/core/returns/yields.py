@@ -172,9 +172,8 @@ def _check_yield(metadata: Metadata, rule: str, target: Frequency) -> None:
     _check_rule(metadata, rule)
     if metadata.maturity and _years(metadata.maturity) > 1.0 / target.periods_per_year + 1e-9:
         raise UnitError(
-            f"{metadata.name} matures in {metadata.maturity}, longer than a {target.name} "
-            "period: holding it is not free of risk. Use a shorter bill, or a lower "
-            "frequency."
+            f"{metadata.name} matures in {metadata.maturity}, longer than a {target.name} period: holding it is "
+            "not free of risk. Use a shorter bill, or a lower frequency."
         )
 
 

@@ -103,16 +103,14 @@ def compare_to_benchmark(
     ends = [level.dropna().index[-1] for _, level in levels.items()]
     if not on and ends[1] < ends[0]:
         raise AlignmentError(
-            f"{benchmark.name} ends at {period_label(ends[1])}, before {x.name} "
-            f"({period_label(ends[0])}). Fetch it again, or "
-            f"set on='{period_label(ends[1])}'."
+            f"{benchmark.name} ends at {period_label(ends[1])}, before {x.name} ({period_label(ends[0])}). Fetch "
+            f"it again, or set on='{period_label(ends[1])}'."
         )
     both = levels.dropna()
     if len(both) < 3:
         raise AlignmentError(
             f"compare_to_benchmark: {x.name} ({span_of(x.index)}) and {benchmark.name} "
-            f"({span_of(benchmark.index)}) overlap "
-            "in fewer than 3 periods. Use series that cover the same span."
+            f"({span_of(benchmark.index)}) overlap in fewer than 3 periods. Use series that cover the same span."
         )
     holes = pd.concat([_holes(x), _holes(benchmark)], axis=1).ffill().fillna(0.0).sum(axis=1)
     rows, end, torn = _spans(both, x, horizons, on or "", holes)
@@ -124,10 +122,9 @@ def compare_to_benchmark(
     ratio = float(active_returns.mean() / spread) if spread > 0 else np.nan
     error = np.sqrt(years * (1 + ratio**2 / 2) / len(active_returns))
     basis = (
-        f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; "
-        f"tracking error {100 * spread * np.sqrt(years):.4g} % "
-        f"per year, information ratio {ratio * np.sqrt(years):.3g} (error {error:.2g}), {len(active_returns)} "
-        f"{x.metadata.frequency.noun}s; decimals"
+        f"{x.metadata.heading} against {benchmark.metadata.heading} up to {period_label(end)}; tracking error "
+        f"{100 * spread * np.sqrt(years):.4g} % per year, information ratio {ratio * np.sqrt(years):.3g} (error "
+        f"{error:.2g}), {len(active_returns)} {x.metadata.frequency.noun}s; decimals"
         + (f"; {name_list(torn)} omitted: missing returns inside" if torn else "")
     )
     return Relative(

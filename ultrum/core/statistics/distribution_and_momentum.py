@@ -116,9 +116,8 @@ def distribution(x: TimeSeries | pd.Series, *, bins: int | float | list[float] |
     table = _shares((values - mean) / spread)
     basis = (
         f"{x.metadata.heading}, {x.metadata.frequency.name}, {span_of(x.values.dropna().index)}, "
-        f"{quantity(len(values), 'value')}; "
-        f"mean {_in_words(mean, x.metadata)}, SD {_in_words(spread, x.metadata)}, "
-        f"skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
+        f"{quantity(len(values), 'value')}; mean {_in_words(mean, x.metadata)}, SD "
+        f"{_in_words(spread, x.metadata)}, skewness {skew:.3g}, kurtosis {kurt:.3g}, Jarque–Bera {statistic:.4g}"
     )
     return Distribution(
         table,
@@ -392,8 +391,7 @@ def _after(values: Floats, to_come: Floats, holds: Bools, count: int, name: str)
         raise AlignmentError(
             f"forward_returns: with a horizon of {quantity(count, 'period')} the condition of {name} holds on "
             f"{int((whole & holds).sum())} of {quantity(int(whole.sum()), 'date')}, so there is no conditional "
-            "mean. "
-            "Use a shorter horizon or a weaker condition."
+            "mean. Use a shorter horizon or a weaker condition."
         )
     slope = hodrick_1b(values[1:], holds[:-1].astype(float), count)
     after, others = float(to_come[whole & holds].mean()), float(to_come[whole & ~holds].mean())
