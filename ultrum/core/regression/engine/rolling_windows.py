@@ -37,7 +37,7 @@ from ultrum.errors import EstimationError
 
 ESTIMATED, TOO_FEW, DEPENDENT = 0, 1, 2
 _AT_ONCE = 24576  # estimates worked on together, so that their small matrices stay in the cache
-_IN_CACHE = 256  # dependent variables whose products of residuals with all lags fit in the cache
+_IN_CACHE = 600_000  # bytes of products of residuals with all lags
 _SPARSE = 4  # rows between windows from which on sums of stretches are worth while
 _SAMPLED = 25  # rows looked at for a centre of each dependent variable
 
@@ -161,6 +161,7 @@ def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: sli
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         gram = view.sum_of(rows.products, rows.present)
         nobs = view.counts(gram)
+        enough = nobs >= max(recipe.min_obs, terms + 1)
         solution = solve_batch(
             gram, view.sum_of(rows.shifted, rows.response), view.sum_of_squares(), rows.constant
         )
@@ -168,9 +169,8 @@ def _fill(estimates: Estimates, rows: Rows, starts: Ints, width: int, where: sli
         estimates.nobs[where], estimates.sigma[where] = (nobs, np.sqrt(variance / view.mean_weights(nobs)))
         estimates.r2[where] = 1.0 - solution.rss / solution.tss
         estimates.coefficients[where] = coefficients_of(solution, rows.shift, rows.centre).swapaxes(0, 1)
-        variances = _variances(estimates, where, view, rows, solution, variance, nobs, recipe)
+        variances = _variances(estimates, where, view, rows, solution, variance, nobs, enough, recipe)
         estimates.standard_errors[where] = np.sqrt(variances).swapaxes(0, 1)
-    enough = nobs >= max(recipe.min_obs, terms + 1)
     estimates.status[where] = np.where(enough, ESTIMATED, TOO_FEW)
     _blank_short(estimates, where, enough)
     for window, asset in np.argwhere(solution.loose & enough):
@@ -186,6 +186,7 @@ def _variances(
     solution: BatchSolution,
     variance: Floats,
     nobs: Ints,
+    enough: Bools,
     recipe: Recipe,
 ) -> Floats:
     """Variances (p, B, N) of the coefficients; full covariances are stored where requested."""
@@ -199,7 +200,7 @@ def _variances(
             prewhiten = recipe.errors != "ewc"
             matrix = _cosine_covariance(view, rows, solution, nobs, influence, prewhiten)
         else:
-            meat = _meat(view, rows, solution, nobs, recipe)
+            meat = _meat(view, rows, solution, nobs, enough, recipe)
             if estimates.covariance is None:
                 return sandwich_variances(influence, meat)
             matrix = sandwich(influence, meat)
@@ -287,26 +288,29 @@ class _Views:
         return _Views(self.rows, self.starts[which : which + 1], self.width, self.decay)
 
 
-def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, recipe: Recipe) -> Floats:
+def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, enough: Bools, recipe: Recipe) -> Floats:
     """Packed sums (B, q, N) of products of scores, with the formulas of ``covariance``.
 
-    One window and some dependent variables at a time, so that the products of residuals fit in the cache.
+    One window and some dependent variables at a time, so that the products of residuals fit in the cache; zero
+    where there are not enough observations.
     """
-    meat = np.empty((view.count, rows.products.shape[1], nobs.shape[1]))
+    meat = np.zeros((view.count, rows.products.shape[1], nobs.shape[1]))
     depth = np.zeros_like(nobs)
     if recipe.errors in HAC:
         depth = lag_rules(nobs) if recipe.lags is None else np.full_like(nobs, recipe.lags)
     lagged = _LaggedProducts(rows, view.width)
     slack = double_off_diagonal(pack_inverse(solution)) if recipe.errors in ("hc2", "hc3") else None
-    for low in range(0, nobs.shape[1], _IN_CACHE):
-        some = slice(low, min(low + _IN_CACHE, nobs.shape[1]))
-        own = depth[:, some]  # each estimate has its own number of lags, nearly always the same
-        least, most = own.min(axis=1).tolist(), own.max(axis=1).tolist()
-        errors = np.empty((view.width, some.stop - low))
-        for which, start in enumerate(view.starts.tolist()):
-            window = slice(start, start + view.width)
-            np.matmul(rows.shifted[window], solution.coefficients[:, which, some], out=errors)
-            np.subtract(rows.response[window, some], errors, out=errors)
+    at_once = max(16, _IN_CACHE // (8 * view.width * (1 + min(int(depth.max(initial=0)), view.width - 1))))
+    for which, start in enumerate(view.starts.tolist()):
+        window = slice(start, start + view.width)
+        every = np.flatnonzero(enough[which])
+        whole = len(every) == nobs.shape[1]
+        for low in range(0, len(every), at_once):
+            some: slice | Ints = every[low : low + at_once]
+            own = depth[which, some]  # each estimate has its own number of lags, nearly always the same
+            if whole:
+                some = slice(low, low + len(own))
+            errors = rows.response[window, some] - rows.shifted[window] @ solution.coefficients[:, which, some]
             errors *= rows.present[window, some]
             if slack is not None:
                 _divide_by_slack(
@@ -314,13 +318,11 @@ def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, recipe:
                 )
             if view.weights is not None:
                 errors *= view.weights[:, None]
-            if least[which] == most[which]:
-                meat[which, :, some] = lagged.sums(errors, start, most[which])
-                continue
-            for lags in range(least[which], most[which] + 1):
-                places = np.flatnonzero(own[which] == lags)
+            for lags in range(int(own.min()), int(own.max()) + 1):
+                places = np.flatnonzero(own == lags)
                 if len(places):
-                    meat[which][:, low + places] = lagged.sums(errors[:, places], start, lags)
+                    part = errors if len(places) == len(own) else errors[:, places]
+                    meat[which, :, every[low + places]] = lagged.sums(part, start, lags).T
     if recipe.errors in ("hc1", *HAC):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
