@@ -197,7 +197,7 @@ def solve_costs(
     grid = low + (_HIGHEST - low) * steps
     above = _excess_value(value, grid, x, options)
     known: Bools = np.isfinite(above).all(axis=0) & (x.price > 0.0)
-    changes = np.diff(np.sign(above), axis=0) != 0
+    changes = np.diff(above >= 0.0, axis=0)  # a rate of the grid that is a root counts once
     roots = np.where(known, changes.sum(axis=0), 0)
     first = np.argmax(changes, axis=0)
     column = np.arange(len(low))
