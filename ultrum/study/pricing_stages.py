@@ -582,11 +582,13 @@ def costs_side_by_side(
     plan: Study, company: str, costs: Mapping[str, AnyCosts]
 ) -> tuple[CostsSideBySide | None, dict[str, str]]:
     """Costs of the company by every method that has one, if two have; and why the others have none."""
-    from ultrum.core.model_comparison.compare_costs import compare_costs
-
     known = {name: c for name, c in costs.items() if company in c.value.index and np.isfinite(c.value[company])}
     left_out = {name: _why_no_cost(c, company) for name, c in costs.items() if name not in known}
-    return compare_costs(known, company, level=plan.report.level) if len(known) > 1 else None, left_out
+    if len(known) < 2:
+        return None, left_out
+    from ultrum.core.model_comparison.compare_costs import compare_costs  # an estimate has one cost at most
+
+    return compare_costs(known, company, level=plan.report.level), left_out
 
 
 def _why_no_cost(costs: AnyCosts, company: str) -> str:

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ultrum.core.array_types import Bools, Floats, Ints
+from ultrum.core.executors import Workspace
 from ultrum.core.regression.engine.covariance_and_bootstrap import COSINE, HAC, covariance
 from ultrum.core.regression.engine.least_squares import (
     BatchSolution,
@@ -310,22 +311,29 @@ def _meat(view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, enough:
             own = depth[which, some]  # each estimate has its own number of lags, nearly always the same
             if whole:
                 some = slice(low, low + len(own))
-            errors = rows.response[window, some] - rows.shifted[window] @ solution.coefficients[:, which, some]
-            errors *= rows.present[window, some]
+            errors = rows.shifted[window] @ _columns(solution.coefficients[:, which], some)
+            np.subtract(_columns(rows.response[window], some), errors, out=errors)
+            errors *= _columns(rows.present[window], some)
             if slack is not None:
                 _divide_by_slack(
-                    errors, rows.products[window] @ slack[which, :, some], view.weights, recipe.errors
+                    errors, rows.products[window] @ _columns(slack[which], some), view.weights, recipe.errors
                 )
             if view.weights is not None:
                 errors *= view.weights[:, None]
             for lags in range(int(own.min()), int(own.max()) + 1):
                 places = np.flatnonzero(own == lags)
-                if len(places):
-                    part = errors if len(places) == len(own) else errors[:, places]
-                    meat[which, :, every[low + places]] = lagged.sums(part, start, lags).T
+                if len(places) == len(own):
+                    meat[which][:, some] = lagged.sums(errors, start, lags)
+                elif len(places):
+                    meat[which][:, every[low + places]] = lagged.sums(errors[:, places], start, lags)
     if recipe.errors in ("hc1", *HAC):
         meat *= (nobs / (nobs - rows.X.shape[1]))[:, None]
     return meat
+
+
+def _columns(block: Floats, some: slice | Ints) -> Floats:
+    """Some columns with rows in one piece, as products of matrices are."""
+    return block[:, some] if isinstance(some, slice) else np.take(block, some, axis=1, mode="clip")
 
 
 def _divide_by_slack(errors: Floats, leverage: Floats, weights: Floats | None, kind: str) -> None:
@@ -343,20 +351,18 @@ class _LaggedProducts:
         self.rows, self.width = rows, width
         self._pairs: dict[int, list[Floats]] = {}
         self._of_window: dict[tuple[int, int], Floats] = {}
-        self._products = np.empty((0, 0))
+        self._workspace = Workspace()
 
     def sums(self, errors: Floats, start: int, lags: int) -> Floats:
         """Sums (q, N) over a window of the products of scores."""
         pairs = self._pairs_in(start, lags)
-        shape = (pairs.shape[1], errors.shape[1])
-        if self._products.shape != shape:
-            self._products = np.empty(shape)
+        products = self._workspace.floats("products", (pairs.shape[1], errors.shape[1]))
         low = 0
         for lag in range(min(lags, self.width - 1) + 1):
             high = low + self.width - lag
-            np.multiply(errors[lag:], errors[: self.width - lag], out=self._products[low:high])
+            np.multiply(errors[lag:], errors[: self.width - lag], out=products[low:high])
             low = high
-        return np.asarray(pairs @ self._products)
+        return np.asarray(pairs @ products)
 
     def _pairs_in(self, start: int, lags: int) -> Floats:
         """Products (q, rows of all lags) of the regressors in a window."""
