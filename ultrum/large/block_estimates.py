@@ -327,7 +327,7 @@ def _some(table: pd.DataFrame | None, names: list[str]) -> pd.DataFrame | None:
 # Rolling regressions of every asset of a long table
 
 _BLOCK: Final = 512  # assets; fixed, as is the next: results depend neither on memory nor on who works
-_GROUP: Final = 256  # assets that begin at about the same time, and are laid on the calendar together
+_GROUP: Final = 128  # assets that begin at about the same time, and are laid on the calendar together
 _PER_ROW: Final = 40  # bytes that a row of a block takes while it is read
 _COPIES: Final = 8  # arrays of a group's size that the kernels hold
 
