@@ -317,3 +317,60 @@ def _calendar_label(cell: object, end: int, where: str) -> object:
         )
     label = "Q" if kind == "Q" else "S"
     return f"{last // 12}-{label}{last % 12 // months + 1}"
+
+
+# Base periods of indices
+
+_BASE_YEARS: Final = r"(?:19|20)\d\d"
+_PERIOD: Final = (  # a year, half-years and the like of it, or several years: 1982-84, 2010-2014
+    rf"(?<![\d-])({_BASE_YEARS}(?:[-/ ]?Q[1-4]| ?[-–/] ?(?:{_BASE_YEARS}|\d\d))?)(?!\d)"
+)
+_HUNDRED: Final = r"100(?:[.,]0+)?(?![.,]?\d)"
+_BASE_100: Final = re.compile(
+    rf"(\w+\.? )?{_PERIOD} ?(?:=|\(=) ?{_HUNDRED}|(?<!\d){_HUNDRED} ?= ?(\w+\.? )?{_PERIOD}"
+    rf"|\b(?:base|basis|indeks|index)\w* ?[:=]? ?{_HUNDRED} ?(?:[=:] ?|(?:en|in|im|nel|em|i) )?"
+    rf"(?:(?:l')?année |anno |año |ano )?(\w+\.? )?{_PERIOD}",
+    re.IGNORECASE,
+)
+_BASE_YEAR: Final = re.compile(
+    r"\b(?:(?:base|basis|reference)[- ](?:year|period)|basisjahr|basisår|basjaar|rok bazowy"
+    r"|(?:année|an|año|anno|ano)(?: de| di)?[ -]base|base|basis)\b"
+    rf" ?[:=]? ?(?:(?:en|in|im|nel|em) )?(\w+\.? )?{_PERIOD}(?! ?= ?(?!100\b)\d)",
+    re.IGNORECASE,
+)
+_SHORT: Final = 4  # letters
+_SHORT_NAMES: Final = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec", "mai")
+_INDEX_WORD: Final = re.compile(
+    r"ind(?:ex|ice|eks)|índice|\b(?:HI)?CPI\b|\bIPCH?\b|\bHICP\b|\bVPI\b", re.IGNORECASE
+)
+
+
+def base_periods(text: str, *, of_an_index: bool = True) -> list[str]:
+    """Base periods that a text states: 2015 = 100, 1982-84 = 100, base 100 en 2015, December 2015 = 100.
+
+    A base year without a hundred may be that of constant prices: ``of_an_index`` asks for the name of an index.
+
+    Examples
+    --------
+    >>> base_periods("CPI, 1982-84=100"), base_periods("indice, base décembre 2015 = 100")
+    (['1982-84'], ['2015-12'])
+    """
+    patterns = [_BASE_100, *([_BASE_YEAR] if not of_an_index or _INDEX_WORD.search(text) else [])]
+    periods: dict[str, None] = {}
+    for match in (m for pattern in patterns for m in pattern.finditer(text)):
+        *words, period = filter(None, match.groups())
+        month = _month(words[0]) if words else 0
+        periods.setdefault(f"{period}-{month:02d}" if month and len(period) == len("2015") else period)
+    named = [p for p in periods if len(p) > len("2015")]
+    return [p for p in periods if p in named or not any(p in one for one in named)]
+
+
+def _month(word: str) -> int:
+    """Number of the month that a word names, 0 if none; short words of other languages are no months: avg."""
+    name = word.strip(" .").lower()
+    if len(name) < _SHORT and name not in _SHORT_NAMES:
+        return 0
+    try:
+        return month_of_name(name)
+    except ValueError:
+        return 0

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Final
@@ -443,3 +444,64 @@ def _has_more(row: Row, column: int) -> bool:
 
 def _has_value(row: Row, column: int) -> bool:
     return any(is_value(c) or is_empty(c) for i, c in enumerate(row) if i != column)
+
+
+# Clauses and footnotes about single columns
+
+_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
+
+
+def clauses_of_columns(
+    text: str, names: Sequence[str], marks: Mapping[str, Sequence[str]] | None = None
+) -> tuple[str, dict[str, str]]:
+    """The words of a table without the clauses about single columns, and these clauses by column.
+
+    Each clause stays on its line. A footnote belongs to the columns whose heading has its mark: ``marks``.
+
+    Examples
+    --------
+    >>> clauses_of_columns("Returns in percent; RF is in percent per annum.", ["Mkt", "RF"])
+    ('Returns in percent;', {'RF': 'RF is in percent per annum.'})
+    """
+    words = [n for n in names if len(n) > 1 and n in text]
+    if not words and not marks:
+        return text, {}
+    one = "|".join(map(re.escape, sorted(words, key=len, reverse=True))) or r"(?!)"
+    begins = re.compile(rf"(?:and |the |column )?['\"]?({one})['\"]?\s*(?:(?:is|are|in)\b|[:=])")
+    rest: list[str] = []
+    own: dict[str, str] = {}
+    for number, line in enumerate(text.split("\n")):
+        note = _FOOTNOTE.match(line) if marks else None
+        if note and marks and mark_of(note[1]) in marks:
+            rest.append("")
+            for name in marks[mark_of(note[1])]:
+                before = own.get(name, "\n" * number)
+                own[name] = f"{before} {line[note.end() :]}" if name in own else before + line[note.end() :]
+            continue
+        kept = []
+        for clause in _CLAUSE.split(line):
+            match = begins.match(clause.strip())
+            if match is None:
+                kept.append(clause)
+            else:
+                before = own.get(match[1], "\n" * number)
+                own[match[1]] = f"{before} {clause}" if match[1] in own else before + clause
+        rest.append(" ".join(kept))
+    return "\n".join(rest), own
+
+
+_MARK: Final = r"\*+|[†‡§]|[⁰¹²³⁴-⁹]+|\(?(?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\]"
+_FOOTNOTE: Final = re.compile(rf"\s*({_MARK})[\s:.]*(?=\S)")
+_MARKED: Final = re.compile(rf"(?<=\S) ?({_MARK})\s*$")
+
+
+def mark_of(text: str) -> str:
+    """The mark of a footnote, or the one at the end of a heading; empty if it has none.
+
+    Examples
+    --------
+    >>> mark_of("1)"), mark_of("Vacancy ¹"), mark_of("Vacancy*"), mark_of("Vacancy")
+    ('1', '1', '*', '')
+    """
+    match = _MARKED.search(f"x {text}")
+    return unicodedata.normalize("NFKC", match[1]).strip("()[] ") if match else ""

@@ -19,7 +19,7 @@ from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import Row, column_array, identifier_column, is_date
 from ultrum.sources.table.composite_dates import date_cells
-from ultrum.sources.table.header_line import Heading
+from ultrum.sources.table.header_line import Heading, clauses_of_columns, mark_of
 from ultrum.sources.table.number_formats_and_date_words import (
     ReadNumbers,
     decimal_mark,
@@ -42,9 +42,7 @@ from ultrum.sources.table.table_detection import (
 from ultrum.sources.table.unit_statements import (
     SETTLED,
     Statement,
-    clauses_of_columns,
     in_currency_codes,
-    mark_of,
     percent_words,
     statements_in,
 )

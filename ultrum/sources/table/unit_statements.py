@@ -10,7 +10,6 @@ from __future__ import annotations
 import json
 import re
 import textwrap
-import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
@@ -21,7 +20,8 @@ import numpy as np
 
 from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
-from ultrum.sources.table.date_formats import month_of_name
+from ultrum.core.series.metadata import RISK_FREE_HEADINGS, is_excess_heading, plain_heading
+from ultrum.sources.table.dates_in_words import base_periods
 
 Kind = Literal[
     "percent",
@@ -32,6 +32,13 @@ Kind = Literal[
     "seasonal adjustment",
     "base period",
     "maturity",
+    "timing",
+    "income",
+    "logarithm",
+    "excess return",
+    "cumulation",
+    "annual rate",
+    "costs or hedging",
 ]
 _OF_UNITS: Final = ("percent", "basis points", "currency", "multiple", "other unit")
 # names of percent in CLDR (unit concentr-percent), as stems; percentage points are percent of the same base
@@ -159,61 +166,6 @@ def any_percent_word() -> re.Pattern[str]:
     return re.compile(_PERCENT, re.IGNORECASE)
 
 
-_YEAR: Final = r"(?:19|20)\d\d"
-_PERIOD: Final = (  # a year, half-years and the like of it, or several years: 1982-84, 2010-2014
-    rf"(?<![\d-])({_YEAR}(?:[-/ ]?Q[1-4]| ?[-–/] ?(?:{_YEAR}|\d\d))?)(?!\d)"
-)
-_HUNDRED: Final = r"100(?:[.,]0+)?(?![.,]?\d)"
-_BASE_100: Final = re.compile(
-    rf"(\w+\.? )?{_PERIOD} ?(?:=|\(=) ?{_HUNDRED}|(?<!\d){_HUNDRED} ?= ?(\w+\.? )?{_PERIOD}"
-    rf"|\b(?:base|basis|indeks|index)\w* ?[:=]? ?{_HUNDRED} ?(?:[=:] ?|(?:en|in|im|nel|em|i) )?"
-    rf"(?:(?:l')?année |anno |año |ano )?(\w+\.? )?{_PERIOD}",
-    re.IGNORECASE,
-)
-_BASE_YEAR: Final = re.compile(
-    r"\b(?:(?:base|basis|reference)[- ](?:year|period)|basisjahr|basisår|basjaar|rok bazowy"
-    r"|(?:année|an|año|anno|ano)(?: de| di)?[ -]base|base|basis)\b"
-    rf" ?[:=]? ?(?:(?:en|in|im|nel|em) )?(\w+\.? )?{_PERIOD}(?! ?= ?(?!100\b)\d)",
-    re.IGNORECASE,
-)
-_SHORT: Final = 4  # letters
-_SHORT_NAMES: Final = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec", "mai")
-_INDEX_WORD: Final = re.compile(
-    r"ind(?:ex|ice|eks)|índice|\b(?:HI)?CPI\b|\bIPCH?\b|\bHICP\b|\bVPI\b", re.IGNORECASE
-)
-
-
-def base_periods(text: str, *, of_an_index: bool = True) -> list[str]:
-    """Base periods that a text states: 2015 = 100, 1982-84 = 100, base 100 en 2015, December 2015 = 100.
-
-    A base year without a hundred may be that of constant prices: ``of_an_index`` asks for the name of an index.
-
-    Examples
-    --------
-    >>> base_periods("CPI, 1982-84=100"), base_periods("indice, base décembre 2015 = 100")
-    (['1982-84'], ['2015-12'])
-    """
-    patterns = [_BASE_100, *([_BASE_YEAR] if not of_an_index or _INDEX_WORD.search(text) else [])]
-    periods: dict[str, None] = {}
-    for match in (m for pattern in patterns for m in pattern.finditer(text)):
-        *words, period = filter(None, match.groups())
-        month = _month(words[0]) if words else 0
-        periods.setdefault(f"{period}-{month:02d}" if month and len(period) == len("2015") else period)
-    named = [p for p in periods if len(p) > len("2015")]
-    return [p for p in periods if p in named or not any(p in one for one in named)]
-
-
-def _month(word: str) -> int:
-    """Number of the month that a word names, 0 if none; short words of other languages are no months: avg."""
-    name = word.strip(" .").lower()
-    if len(name) < _SHORT and name not in _SHORT_NAMES:
-        return 0
-    try:
-        return month_of_name(name)
-    except ValueError:
-        return 0
-
-
 _ADJUSTMENTS: Final = {  # words for seasonally adjusted and unadjusted data, by the code in the metadata
     "N": r"(?:not|non)[ -]season(?:ally)?[ -]adjusted|season(?:ally)? unadjusted|\(NSA\)|[,;] ?NSA\b"
     r"|nicht saisonbereinigt|donn[ée]es brutes|non corrig\w+ des variations saisonni[èe]res"
@@ -228,6 +180,46 @@ _ADJUSTMENTS: Final = {  # words for seasonally adjusted and unadjusted data, by
     r"|sæsonkorrigere\w+|kausitasoit\w+|wyrównan\w+ sezonowo|odsezonowan\w+|sezónně očištěn\w+|季節調整済\w*"
     r"|季节调整|계절조정",
 }
+_PART: Final = r"(?:period|month|quarter|year|week)"
+_DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in the metadata, words
+    (
+        "timing",
+        "end",
+        rf"end[- ]of[- ](?:the[- ])?{_PART}|\b{_PART}[- ]end\b|(?:perioden|monats|jahres)end\w*"
+        r"|fin de (?:la )?(?:période|mois)|(?:fin|final) del? (?:per[ií]odo|mes)"
+        r"|fine (?:periodo|mese)|fim de período",
+    ),
+    (
+        "timing",
+        "average",
+        r"\b(?:period|daily|weekly|monthly|quarterly|annual|yearly) averages?\b"
+        r"|\baverages? (?:of|over) (?:the|daily|weekly)\b|\(average\)|(?:perioden|monats|jahres)durchschnitt\w*"
+        r"|moyennes? (?:mensuelles?|annuelles?|de la période)"
+        r"|(?:promedios?|medi[ae]s?) (?:mensual|mensil|anual)\w*",
+    ),
+    ("income", "total", r"total[- ]returns?\b|dividends? reinvested|performance[- ]?index"),
+    ("income", "price", r"\bprice[- ]return|\bex(?:cluding)?[- ]dividends?|kursindex"),
+    (
+        "logarithm",
+        "",
+        r"\blog(?:arithmic)?[- ]?returns?\b|continuously[- ]compounded|log-?renditen"
+        r"|rendements? logarithm\w*",
+    ),
+    ("excess return", "", r"\bexcess returns?\b|in excess of (?:the |a )?\w+|en excès d\w+|überrendite\w*"),
+    (
+        "cumulation",
+        "",
+        r"\bcumulative (?:from|since|over)|year[- ]to[- ]date|\bYTD\b|kumuliert\w*"
+        r"|since the (?:start|beginning) of the year|cumulée?s? depuis|acumulad\w+ (?:en|del|desde) ",
+    ),
+    ("annual rate", "", r"\bannual(?:i[sz]ed)? rates?\b|\bannuali[sz]ed\b|\(SAAR\)|hochgerechnet\w*"),
+    (
+        "costs or hedging",
+        "",
+        r"\b(?:net|gross|before|after) (?:of )?(?:fees|costs|withholding tax\w*)"
+        r"|\b(?:currency[- ])?(?:un)?hedged\b",
+    ),
+)
 _TENORS: Final = {
     word: number
     for number, words in enumerate(
@@ -394,62 +386,6 @@ def multiple_in_words(power: int) -> str:
     return f"{10**power:,}" if power >= 0 else f"{10.0**power:g}"
 
 
-def clauses_of_columns(
-    text: str, names: Sequence[str], marks: Mapping[str, Sequence[str]] | None = None
-) -> tuple[str, dict[str, str]]:
-    """The words of a table without the clauses about single columns, and these clauses by column.
-
-    Each clause stays on its line. A footnote belongs to the columns whose heading has its mark: ``marks``.
-
-    Examples
-    --------
-    >>> clauses_of_columns("Returns in percent; RF is in percent per annum.", ["Mkt", "RF"])
-    ('Returns in percent;', {'RF': 'RF is in percent per annum.'})
-    """
-    words = [n for n in names if len(n) > 1 and n in text]
-    if not words and not marks:
-        return text, {}
-    one = "|".join(map(re.escape, sorted(words, key=len, reverse=True))) or r"(?!)"
-    begins = re.compile(rf"(?:and |the |column )?['\"]?({one})['\"]?\s*(?:(?:is|are|in)\b|[:=])")
-    rest: list[str] = []
-    own: dict[str, str] = {}
-    for number, line in enumerate(text.split("\n")):
-        note = _FOOTNOTE.match(line) if marks else None
-        if note and marks and mark_of(note[1]) in marks:
-            rest.append("")
-            for name in marks[mark_of(note[1])]:
-                before = own.get(name, "\n" * number)
-                own[name] = f"{before} {line[note.end() :]}" if name in own else before + line[note.end() :]
-            continue
-        kept = []
-        for clause in _CLAUSE.split(line):
-            match = begins.match(clause.strip())
-            if match is None:
-                kept.append(clause)
-            else:
-                before = own.get(match[1], "\n" * number)
-                own[match[1]] = f"{before} {clause}" if match[1] in own else before + clause
-        rest.append(" ".join(kept))
-    return "\n".join(rest), own
-
-
-_MARK: Final = r"\*+|[†‡§]|[⁰¹²³⁴-⁹]+|\(?(?:[a-z]|\d)\)|\[(?:[a-z]|\d{1,2})\]"
-_FOOTNOTE: Final = re.compile(rf"\s*({_MARK})[\s:.]*(?=\S)")
-_MARKED: Final = re.compile(rf"(?<=\S) ?({_MARK})\s*$")
-
-
-def mark_of(text: str) -> str:
-    """The mark of a footnote, or the one at the end of a heading; empty if it has none.
-
-    Examples
-    --------
-    >>> mark_of("1)"), mark_of("Vacancy ¹"), mark_of("Vacancy*"), mark_of("Vacancy")
-    ('1', '1', '*', '')
-    """
-    match = _MARKED.search(f"x {text}")
-    return unicodedata.normalize("NFKC", match[1]).strip("()[] ") if match else ""
-
-
 def statements_in(above: str, below: str) -> tuple[Statement, ...]:
     """Statements in the words above and below a table."""
     stated: list[Statement] = []
@@ -518,12 +454,15 @@ def _whole_statement(label: str, text: str) -> Statement | None:
 
 
 def _descriptions(line: str, number: int) -> Iterator[Statement]:
-    """Statements on which no number depends: seasonal adjustment, base period and maturity."""
+    """Statements on which no unit depends: seasonal adjustment, base period, maturity, timing and others."""
     rest = line
     for code, pattern in _adjustment_patterns():
         rest, count = pattern.subn(" ", rest)
         if count:
             yield Statement("seasonal adjustment", line, number, code)
+    for kind, value, pattern in _description_patterns():
+        if pattern.search(line):
+            yield Statement(kind, line, number, value)
     for clause in _CLAUSE.split(line):
         for period in base_periods(clause, of_an_index=False):
             yield Statement("base period", clause, number, period)
@@ -535,6 +474,11 @@ def _descriptions(line: str, number: int) -> Iterator[Statement]:
 @cache
 def _adjustment_patterns() -> Sequence[tuple[str, re.Pattern[str]]]:
     return [(code, re.compile(words, re.IGNORECASE)) for code, words in _ADJUSTMENTS.items()]
+
+
+@cache
+def _description_patterns() -> Sequence[tuple[Kind, str, re.Pattern[str]]]:
+    return [(kind, value, re.compile(words, re.IGNORECASE)) for kind, value, words in _DESCRIPTIONS]
 
 
 def _statement(kind: Kind, match: re.Match[str], text: str, line: int) -> Statement | None:
@@ -569,3 +513,56 @@ def is_annual(*texts: str) -> bool:
 def of_kind(stated: Iterable[Statement], kind: Kind) -> list[Statement]:
     """Statements of one kind."""
     return [s for s in stated if s.kind == kind]
+
+
+def described_facts(
+    facts: Mapping[str, object],
+    name: str,
+    is_share: bool,
+    heading: Sequence[Statement],
+    stated: Sequence[Statement],
+) -> tuple[dict[str, object], list[str], list[Statement]]:
+    """Facts of a column with the timing, income and kind of return that heading or file state, in words too, and
+    the statements used.
+
+    Amounts that cumulate, or are at annual rates, are no flows, which would be summed.
+    """
+    found, words, used = dict(facts), list[str](), list[Statement]()
+    measure = str(facts.get("measure", ""))
+    of_return = measure == "return" or (
+        not measure and is_share and plain_heading(name) not in RISK_FREE_HEADINGS
+    )
+    takes: dict[Kind, bool] = {
+        "timing": measure not in ("flow", "return", "log_return") and not of_return,
+        "income": measure in ("price", "index", "return") or of_return,
+        "logarithm": of_return,
+        "excess return": is_excess_heading(name),
+        "annual rate": measure == "rate",
+    }
+    for kind in ("timing", "income", "logarithm", "excess return", "cumulation", "annual rate"):
+        near, far = of_kind(heading, kind), of_kind(stated, kind)
+        one = near[0] if near else far[0] if len({x.value for x in far}) == 1 else None
+        if one is None:
+            continue
+        if takes.get(kind, False):
+            used += [x for x in far if x.value == one.value]
+            if kind in ("timing", "income"):
+                found[kind] = one.value
+                words.append(_TAKEN[one.value if kind == "timing" else f"{one.value} income"])
+            elif kind == "logarithm":
+                found["measure"] = "log_return"
+                words.append("log returns")
+        elif kind in ("cumulation", "annual rate") and measure == "flow":
+            found.pop("measure")
+            words.append(_TAKEN[kind])
+    return found, words, used
+
+
+_TAKEN: Final = {
+    "end": "end of period",
+    "average": "average of the period",
+    "total income": "with dividends",
+    "price income": "without dividends",
+    "cumulation": "cumulated, no flow",
+    "annual rate": "at annual rates, no flow",
+}

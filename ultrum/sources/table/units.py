@@ -25,6 +25,7 @@ from ultrum.core.series.metadata import plain_heading
 from ultrum.errors import TableError, name_list
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import codes_of, first_rows
+from ultrum.sources.table.dates_in_words import base_periods
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
 from ultrum.sources.table.unit_statements import (
     LABELS,
@@ -35,8 +36,8 @@ from ultrum.sources.table.unit_statements import (
     Kind,
     Statement,
     any_percent_word,
-    base_periods,
     currency_and_power,
+    described_facts,
     is_annual,
     multiple_in_words,
     of_kind,
@@ -187,7 +188,7 @@ def unit_of(
         finding = replace(finding, used=tuple(s for s in stated if s.is_of_units))
     else:
         finding = _with_statements(finding, name, heading, stated, where)
-    return _with_descriptions(finding, heading, stated)
+    return _with_descriptions(finding, name, heading, stated)
 
 
 def can_have(given: str, name: str, title: str, unit_cell: str) -> bool:
@@ -200,7 +201,7 @@ def can_have(given: str, name: str, title: str, unit_cell: str) -> bool:
 
 
 def _with_descriptions(
-    finding: UnitFinding, heading: Sequence[Statement], stated: Sequence[Statement]
+    finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement]
 ) -> UnitFinding:
     """The unit with the seasonal adjustment, base period and maturity that heading or file state."""
     facts, used = dict(finding.facts), list(finding.used)
@@ -218,9 +219,15 @@ def _with_descriptions(
     if maturity is not None and facts.get("measure") == "rate":
         facts["maturity"] = maturity.value
         used += [s for s in of_kind(stated, "maturity") if s.value == maturity.value]
+    is_share = finding.percent or facts.get("unit") == DECIMAL
+    facts, words, taken = described_facts(facts, name, is_share, heading, stated)
+    used += taken
     changed = facts.get("base_period") != finding.facts.get("base_period") and finding.certainty == "not stated"
     finding = replace(finding, facts=facts, used=tuple(dict.fromkeys(used)))
-    return replace(finding, chosen=_words(facts), certainty="stated", alternatives="") if changed else finding
+    if changed:
+        finding = replace(finding, chosen=_words(facts), certainty="stated", alternatives="")
+    chosen = finding.chosen if "measure" in facts else finding.chosen.removeprefix("flow, ")
+    return replace(finding, chosen=", ".join([chosen, *words])) if words else finding
 
 
 def _unit_of_column(
