@@ -20,6 +20,8 @@ METADATA = (
     "maturity",
     "seasonal_adjustment",
     "base_period",
+    "timing",
+    "income",
 )
 
 KEYS = {"about", "text", "encoding", "archive", "options", "refused", "fix", "values", "notes", "missing", "rejected", "events",
