@@ -490,7 +490,9 @@ class ImpliedCosts(Scratch):
 
     def test_a_root_on_the_grid_of_the_search_is_one_root(self):
         for rate in 1e-6 + (1.0 - 1e-6) * np.linspace(0.0, 1.0, 400)[[60, 100, 200]] ** 2:
-            self.assertAlmostEqual(self.cost("constant growth", {"price": 1.0, "dividend_1": rate, "growth": 0.0}), rate, 12)
+            self.assertAlmostEqual(
+                self.cost("constant growth", {"price": 1.0, "dividend_1": rate, "growth": 0.0}), rate, 12
+            )
 
     def test_uncertainty_of_a_closed_form(self):
         rows = pd.DataFrame(
