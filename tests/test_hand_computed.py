@@ -377,6 +377,15 @@ class Files(Scratch):
         reading = ul.read_series(self.file("f.csv", f"month,Wide,Small,rf\n{rows}"))
         self.assertEqual(factor_table(reading, market="wide").market, "Wide")
 
+    def test_factors_that_state_log_returns_become_simple(self):
+        text = "Log returns in percent\nmonth,{},RF\n2020-01,10.0,0.1\n2020-02,-5.0,0.1\n2020-03,2.0,0.1\n"
+        made = factor_table(ul.read_series(text.format("Market").encode())).factors.to_pandas()["Market"]
+        np.testing.assert_allclose(
+            made, [np.exp(0.10) - 1.0, np.exp(-0.05) - 1.0, np.exp(0.02) - 1.0], rtol=1e-14
+        )
+        with self.assertRaisesRegex(ul.UltrumError, "'Mkt-RF' is a log return less another one"):
+            factor_table(ul.read_series(text.format("Mkt-RF").encode()))
+
     def test_the_first_eight_cells_of_a_file_without_dates_are_shown(self):
         with self.assertRaisesRegex(UltrumError, r"'1 \| 2 \| 3 \| 4 \| 5 \| 6 \| 7 \| 8'"):
             self.read("a,b,c,d,e,f,g,h,i\n1,2,3,4,5,6,7,8,9\n")

@@ -8,6 +8,7 @@ from typing import Final
 
 import numpy as np
 
+from ultrum.core.returns.price_log_and_excess_returns import to_simple
 from ultrum.core.series.metadata import (
     RISK_FREE_HEADINGS,
     RISK_FREE_RATE,
@@ -174,12 +175,28 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
     table = SeriesTable.of(wanted.values())
     if all(a.unit == "decimal" for a in table.metadata):
         percent = any(d.what.startswith("units") and "percent" in d.chosen for d in reading.decisions)
-        return FactorReturns(
-            table.with_metadata(measure="return"), "percent" if percent else "decimal", False, ()
-        )
+        simple, notes = _simple(reading.name, table)
+        return FactorReturns(simple, "percent" if percent else "decimal", False, notes)
     scaled, decisions = returns_by_size(reading.name, table)
     units = "percent" if decisions[0].chosen == "percent" else "decimal"
     return FactorReturns(scaled, units, False, tuple(decisions))
+
+
+def _simple(name: str, table: SeriesTable) -> tuple[SeriesTable, tuple[Decision, ...]]:
+    """Simple returns; columns that state log returns are converted, but for those less another return."""
+    logs = [m.name for m in table.metadata if m.measure == "log_return"]
+    if not logs:
+        return table.with_metadata(measure="return"), ()
+    excess = [n for n in logs if is_excess_heading(n)]
+    if excess:
+        raise TableError(
+            f"{name}: '{excess[0]}' is a log return less another one, which does not convert to a simple excess "
+            "return.",
+            fix="Use a file of simple returns, or one with columns for the market and the risk-free return.",
+        )
+    series = [to_simple(table[n]) if n in logs else table[n].with_metadata(measure="return") for n in table.names]
+    note = Decision("returns", f"simple, converted from log returns: {name_list(logs)}", "", "stated")
+    return SeriesTable.of(series), (note,)
 
 
 def _holds_levels(series: dict[str, TimeSeries]) -> bool:
