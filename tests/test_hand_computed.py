@@ -13,7 +13,7 @@ from tests.support import Scratch
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.transform.rolling_statistics import row_before
 from ultrum.core.workings import workings_of
-from ultrum.errors import AlignmentError, EstimationError, SourceError, UltrumError
+from ultrum.errors import AlignmentError, EstimationError, SourceError, TableError, UltrumError
 from ultrum.sources.credentials import Credentials
 from ultrum.sources.sdmx.queries import MEANINGS
 from ultrum.sources.table.ambiguous_dates import letters_of, read_dates
@@ -379,12 +379,13 @@ class Files(Scratch):
 
     def test_factors_that_state_log_returns_become_simple(self):
         text = "Log returns in percent\nmonth,{},RF\n2020-01,10.0,0.1\n2020-02,-5.0,0.1\n2020-03,2.0,0.1\n"
-        made = factor_table(ul.read_series(text.format("Market").encode())).factors.to_pandas()["Market"]
-        np.testing.assert_allclose(
-            made, [np.exp(0.10) - 1.0, np.exp(-0.05) - 1.0, np.exp(0.02) - 1.0], rtol=1e-14
-        )
-        with self.assertRaisesRegex(ul.UltrumError, "'Mkt-RF' is a log return less another one"):
-            factor_table(ul.read_series(text.format("Mkt-RF").encode()))
+        made = factor_table(ul.read_series(text.format("Market").encode()), total_return=["Market"])
+        simple = np.exp([0.10, -0.05, 0.02]) - 1.0
+        np.testing.assert_allclose(made.factors.to_pandas()["Market"], simple, rtol=1e-13)
+        np.testing.assert_allclose(made.risk_free.to_pandas(), np.exp(0.001) - 1.0, rtol=1e-12)
+        for market in ("Market", "Mkt-RF"):  # excess returns, by the rate in the file and by the heading
+            with self.refused(TableError, f"'{market}' has log returns", "total_return"):
+                factor_table(ul.read_series(text.format(market).encode()))
 
     def test_the_first_eight_cells_of_a_file_without_dates_are_shown(self):
         with self.assertRaisesRegex(UltrumError, r"'1 \| 2 \| 3 \| 4 \| 5 \| 6 \| 7 \| 8'"):

@@ -273,6 +273,20 @@ class AgainstASlowComputation(unittest.TestCase):
                 before = now.mul(1.0 + self.r.loc[month].fillna(0.0), axis=0)
                 before /= before.sum()
 
+    def test_a_portfolio_that_lost_everything_buys_all_anew(self):
+        for seed in range(30):  # weights that sum to one but for rounding
+            r, score = frame(6, "2020-01", **dict.fromkeys("ABCDEF", 0.0)), np.tile(np.arange(6.0), (6, 1))
+            r.iloc[2] = -1.0
+            size = frame(
+                6,
+                "2020-01",
+                **dict(zip("ABCDEF", np.exp(np.random.default_rng(seed).normal(size=6)), strict=True)),
+            )
+            made = ul.sort_portfolios(r, {"s": pd.DataFrame(score, r.index, r.columns)}, groups=2, weights=size)
+            np.testing.assert_allclose(
+                made.turnover.loc["2020-02":], [[0.5] * 2, [0.0] * 2, [0.5] * 2, [0.0] * 2, [0.0] * 2], atol=1e-12
+            )
+
     def test_the_order_of_assets_and_rows_is_only_an_order(self):
         turned = np.random.default_rng(1).permutation(18)
         one = ul.sort_portfolios(self.r, self.by, groups=3)

@@ -88,10 +88,10 @@ class Workspace(threading.local):
         return self._array(name, shape, np.int64)
 
     def _array(self, name: str, shape: tuple[int, int], kind: type) -> Array:
-        size = shape[0] * shape[1]
-        kept: Array | None = self.__dict__.get(name)
+        size, key = shape[0] * shape[1], f"{name} {kind.__name__}"
+        kept: Array | None = self.__dict__.get(key)
         if kept is None or kept.size < size:
-            kept = self.__dict__[name] = np.empty(size, dtype=kind)
+            kept = self.__dict__[key] = np.empty(size, dtype=kind)
         return kept[:size].reshape(shape)
 
 

@@ -33,7 +33,7 @@ from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, name_list, one_of
 from ultrum.sources.download_and_limits import Address
 from ultrum.sources.table.factor_columns import FactorTable
-from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns, price_table
+from ultrum.sources.table.price_and_event_columns import PriceTable, event_columns, price_table, simple_returns
 from ultrum.sources.table.reading_result import Decision, Reading
 from ultrum.study.result_checks import StudyWarning
 from ultrum.study.schema import Study
@@ -417,7 +417,7 @@ def _returns(
         table = _column(reading, fields, given)
         if table.metadata[0].measure in ("price", "index"):
             return given, returns(table), _of_prices(given, table, "given")
-        return given, table.with_metadata(measure="return"), Decision("returns", f"'{given}'", certainty="given")
+        return given, simple_returns(table), Decision("returns", f"'{given}'", certainty="given")
     for measure in ("return", "price"):
         having = [name for name, table in fields.items() if table.metadata[0].measure == measure]
         if len(having) > 1:

@@ -27,8 +27,8 @@ from ultrum.core.transform.steps import apply_steps
 from ultrum.desk.desk import Desk
 from ultrum.errors import StudyError, TableError, choices, name_list, warn_user
 from ultrum.sources.download_and_limits import Address
-from ultrum.sources.table.factor_columns import FactorReturns, check_rate, factor_returns
-from ultrum.sources.table.price_and_event_columns import PriceTable, release_column
+from ultrum.sources.table.factor_columns import FactorReturns, check_rate, check_total, factor_returns
+from ultrum.sources.table.price_and_event_columns import PriceTable, release_column, simple_returns
 from ultrum.sources.table.reading_result import Decision
 from ultrum.study.asset_returns_and_sorts import factor_of_sort, records_at, total_returns
 from ultrum.study.result_checks import StudyWarning
@@ -139,7 +139,7 @@ def rate_at(plan: Study, desk: Desk, address: str) -> TimeSeries:
         return yield_to_return(rate, plan.study.frequency)
     if rate.metadata.unit != "decimal":
         rate = _rate_by_size(rate, plan.panel.factor_units)
-    rate = rate.with_metadata(measure="return")
+    rate = simple_returns(rate.as_table())[name]
     check_rate(address, rate)
     return rate
 
@@ -228,6 +228,7 @@ def _factor(plan: Study, table: FactorReturns, name: str, rate: TimeSeries | flo
             )
         return factor
     if not total:
+        check_total(plan.panel.factors, factor.metadata)
         over = rate.name if isinstance(rate, TimeSeries) else "risk_free"
         return factor.with_metadata(excess_of=over)
     if isinstance(rate, TimeSeries):

@@ -173,6 +173,7 @@ def assign(
 # Holdings
 
 _MANY_CELLS: Final = 1 << 18
+_TOTAL_LOSS: Final = -1.0 + 1e-12  # a return that is −100 % but for rounding
 ROWS_AT_ONCE: Final = 64  # formations or periods, so that their assets stay in the cache
 
 
@@ -376,7 +377,7 @@ def hold(returns: Floats, assigned: Assignments, count: int, *, rebalance: bool 
             earned += np.bincount(layer.portfolios, layer.weights * gain, count)
         held = np.where(cohorts_of > 0, earned, np.nan)
         yield Held(row, layers, held, _turnover(before, layers, count, returns.shape[1]), numbers, lost)
-        growth = np.where(earned > -1.0, 1.0 + earned, np.inf)  # nothing is left
+        growth = np.where(earned > _TOTAL_LOSS, 1.0 + earned, np.inf)  # else nothing is left
         before = [
             Layer(one.members, one.portfolios, one.weights * (1.0 + gain) / growth[one.portfolios])
             for one, gain in zip(layers, gains, strict=True)
@@ -499,12 +500,13 @@ def _single_periods(returns: Floats, assigned: Assignments, count: int, storage:
         mean = sums_by_portfolio(bins, np.multiply(share, drifted, out=work), count)
         drifted += 1.0
         drifted *= share
-        drifted *= of_its_portfolio(inverse(1.0 + mean), bins, work)  # zero if nothing is left
+        wealth = np.where(mean > _TOTAL_LOSS, 1.0 + mean, 0.0)  # of one at the start
+        drifted *= of_its_portfolio(inverse(wealth), bins, work)
         drifted[:-1][np.diff(rows) != 1] = 0.0  # the next period holds nothing of these
         share[1:] -= np.multiply(drifted[:-1], code[1:] == code[:-1], out=work[:-1])
         bought = sums_by_portfolio(bins, np.maximum(share, 0.0, out=share), count)
         whole = (counts > 0).astype(float)
-        whole[1:] -= (whole * (mean > -1.0))[:-1] * (np.diff(rows) == 1)[:, None]
+        whole[1:] -= (whole * (wealth > 0.0))[:-1] * (np.diff(rows) == 1)[:, None]
         own = rows[early:]
         earned[own] = np.where(counts > 0, mean, np.nan)[early:]
         # half the sum of absolute changes, as all changes sum to that of the whole

@@ -24,7 +24,7 @@ from ultrum.core.returns.price_adjustment_and_errors import (
     payment_delays,
 )
 from ultrum.core.series.input_checks import check_rate_size, check_size, on_block, returns_of, series_in
-from ultrum.core.series.metadata import check_same, hindsight_of, step_of
+from ultrum.core.series.metadata import LOG_TO_SIMPLE, check_same, hindsight_of, step_of
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.core.time.frequency import Frequency, calendar_days
 from ultrum.core.time.index_frequency_and_gaps import gap_lengths
@@ -319,7 +319,7 @@ def _of_kind(x: SeriesTable, source: str, target: str, turn: np.ufunc) -> Series
             )
         block[:, column] = turn(block[:, column])
         metadata_list[column] = metadata.add_step(
-            "simple to log" if target == "log_return" else "log to simple", {"measure": target}
+            "simple to log" if target == "log_return" else LOG_TO_SIMPLE, {"measure": target}
         )
     return SeriesTable.from_arrays(block, x.index, metadata_list)
 

@@ -14,6 +14,7 @@ from ultrum.errors import ArgumentError, CurrencyError, FrequencyError, UnitErro
 MEASURES: Final = ("price", "index", "stock", "flow", "rate", "return", "log_return", "quote", "score")
 TIMINGS: Final = ("end", "start", "average", "total")
 RETURNS: Final = ("return", "log_return")
+LOG_TO_SIMPLE: Final = "log to simple"  # the step of returns that were log returns
 ZERO_COST: Final = "zero cost"  # excess_of a long-short portfolio, which is financed by itself
 _TIMING_OF: Final = {
     "price": "end",

@@ -1,4 +1,4 @@
-"""Dates in words of other languages and quarters of fiscal years, in plain form."""
+"""Dates in words of other languages and quarters of fiscal years, in plain form; base periods of indices."""
 
 from __future__ import annotations
 
@@ -321,9 +321,9 @@ def _calendar_label(cell: object, end: int, where: str) -> object:
 
 # Base periods of indices
 
-_BASE_YEARS: Final = r"(?:19|20)\d\d"
+_CALENDAR_YEAR: Final = r"(?:19|20)\d\d"
 _PERIOD: Final = (  # a year, half-years and the like of it, or several years: 1982-84, 2010-2014
-    rf"(?<![\d-])({_BASE_YEARS}(?:[-/ ]?Q[1-4]| ?[-–/] ?(?:{_BASE_YEARS}|\d\d))?)(?!\d)"
+    rf"(?<![\d-])({_CALENDAR_YEAR}(?:[-/ ]?Q[1-4]| ?[-–/] ?(?:{_CALENDAR_YEAR}|\d\d))?)(?!\d)"
 )
 _HUNDRED: Final = r"100(?:[.,]0+)?(?![.,]?\d)"
 _BASE_100: Final = re.compile(

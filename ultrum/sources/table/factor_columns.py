@@ -8,17 +8,17 @@ from typing import Final
 
 import numpy as np
 
-from ultrum.core.returns.price_log_and_excess_returns import to_simple
 from ultrum.core.series.metadata import (
     RISK_FREE_HEADINGS,
     RISK_FREE_RATE,
     ZERO_COST,
+    Metadata,
     is_excess_heading,
     plain_heading,
 )
 from ultrum.core.series.time_series import SeriesTable, TimeSeries
 from ultrum.errors import TableError, name_list, one_of
-from ultrum.sources.table.price_and_event_columns import price_table, returns_by_size
+from ultrum.sources.table.price_and_event_columns import price_table, returns_by_size, simple_returns, was_log
 from ultrum.sources.table.reading_result import Decision, Reading
 
 _MARKET: Final = (
@@ -125,6 +125,9 @@ def factor_table(
         check_rate(reading.name, rate)
     total = [_column(reading, others, name, (), "total return") for name in total_return]
     factors, notes = _with_excess(returns.table.select(others), market_name, rate, total)
+    for metadata in factors.metadata:
+        if metadata.excess_of:
+            check_total(reading.name, metadata)
     if annual_rate and rate is not None:
         notes[-1] = Decision("risk-free return", f"'{rate_name}' not used", certainty="another rate is given")
         rate = None
@@ -175,28 +178,28 @@ def factor_returns(reading: Reading, names: Sequence[str] = ()) -> FactorReturns
     table = SeriesTable.of(wanted.values())
     if all(a.unit == "decimal" for a in table.metadata):
         percent = any(d.what.startswith("units") and "percent" in d.chosen for d in reading.decisions)
-        simple, notes = _simple(reading.name, table)
-        return FactorReturns(simple, "percent" if percent else "decimal", False, notes)
-    scaled, decisions = returns_by_size(reading.name, table)
-    units = "percent" if decisions[0].chosen == "percent" else "decimal"
-    return FactorReturns(scaled, units, False, tuple(decisions))
+        made, units, decisions = simple_returns(table), "percent" if percent else "decimal", list[Decision]()
+    else:
+        made, decisions = returns_by_size(reading.name, table)
+        units = "percent" if decisions[0].chosen == "percent" else "decimal"
+    logs = [m.name for m in made.metadata if was_log(m)]
+    if logs:
+        decisions.append(Decision("returns", f"simple, from log returns: {name_list(logs)}", "", "stated"))
+    return FactorReturns(made, units, False, tuple(decisions))
 
 
-def _simple(name: str, table: SeriesTable) -> tuple[SeriesTable, tuple[Decision, ...]]:
-    """Simple returns; columns that state log returns are converted, but for those less another return."""
-    logs = [m.name for m in table.metadata if m.measure == "log_return"]
-    if not logs:
-        return table.with_metadata(measure="return"), ()
-    excess = [n for n in logs if is_excess_heading(n)]
-    if excess:
+def check_total(name: str, factor: Metadata) -> None:
+    """Refuse a factor that states log returns and is taken as an excess return.
+
+    A difference of log returns is no difference of simple returns, and does not convert to one.
+    """
+    if was_log(factor):
         raise TableError(
-            f"{name}: '{excess[0]}' is a log return less another one, which does not convert to a simple excess "
-            "return.",
-            fix="Use a file of simple returns, or one with columns for the market and the risk-free return.",
+            f"{name}: '{factor.name}' has log returns and is taken as an excess or zero-cost return; a "
+            "difference of log returns does not convert to one of simple returns. Use a file of simple returns.",
+            fix="If it is a total return, name it in total_return.",
+            setting="total_return_factors",
         )
-    series = [to_simple(table[n]) if n in logs else table[n].with_metadata(measure="return") for n in table.names]
-    note = Decision("returns", f"simple, converted from log returns: {name_list(logs)}", "", "stated")
-    return SeriesTable.of(series), (note,)
 
 
 def _holds_levels(series: dict[str, TimeSeries]) -> bool:

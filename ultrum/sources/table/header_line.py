@@ -1,4 +1,4 @@
-"""The header of a table, and its column of dates."""
+"""The header of a table, its column of dates, and clauses and footnotes about single columns."""
 
 from __future__ import annotations
 
@@ -448,7 +448,7 @@ def _has_value(row: Row, column: int) -> bool:
 
 # Clauses and footnotes about single columns
 
-_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
+CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
 
 
 def clauses_of_columns(
@@ -479,7 +479,7 @@ def clauses_of_columns(
                 own[name] = f"{before} {line[note.end() :]}" if name in own else before + line[note.end() :]
             continue
         kept = []
-        for clause in _CLAUSE.split(line):
+        for clause in CLAUSE.split(line):
             match = begins.match(clause.strip())
             if match is None:
                 kept.append(clause)

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.presentation import quantity
-from ultrum.core.series.metadata import plain_heading
+from ultrum.core.series.metadata import LOG_TO_SIMPLE, Metadata, plain_heading
 from ultrum.core.series.time_series import SeriesTable
 from ultrum.errors import TableError, choices, name_list, one_of
 from ultrum.sources.table.reading_result import ASSET_HEADINGS, Decision, Reading
@@ -526,4 +526,19 @@ def returns_by_size(name: str, table: SeriesTable) -> tuple[SeriesTable, list[De
     chosen = "percent" if percent else "decimals"
     decision = Decision("units", chosen, "decimals" if percent else "percent", f"median size {size:.3g}")
     scaled = SeriesTable.from_arrays(table.block / 100.0 if percent else table.block, table.index, table.metadata)
-    return scaled.with_metadata(measure="return", unit="decimal"), [decision]
+    return simple_returns(scaled.with_metadata(unit="decimal")), [decision]
+
+
+def simple_returns(table: SeriesTable) -> SeriesTable:
+    """Columns of returns as simple ones; those that the file states to be log returns are converted."""
+    if not any(m.measure == "log_return" for m in table.metadata):
+        return table.with_metadata(measure="return")
+    from ultrum.core.returns.price_log_and_excess_returns import to_simple  # files of prices do not need it
+
+    stated = [m if m.measure == "log_return" else m.replace(measure="return") for m in table.metadata]
+    return to_simple(SeriesTable.from_arrays(table.block, table.index, stated))
+
+
+def was_log(metadata: Metadata) -> bool:
+    """Whether simple returns were converted from log returns."""
+    return any(step.action == LOG_TO_SIMPLE for step in metadata.trail)

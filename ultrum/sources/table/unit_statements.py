@@ -22,6 +22,7 @@ from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
 from ultrum.core.series.metadata import RISK_FREE_HEADINGS, is_excess_heading, plain_heading
 from ultrum.sources.table.dates_in_words import base_periods
+from ultrum.sources.table.header_line import CLAUSE
 
 Kind = Literal[
     "percent",
@@ -34,7 +35,7 @@ Kind = Literal[
     "maturity",
     "timing",
     "income",
-    "logarithm",
+    "log returns",
     "excess return",
     "cumulation",
     "annual rate",
@@ -120,7 +121,6 @@ SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period",
 _SPANISH: Final = re.compile(
     r"\b(?:unidad\w*|en|de|del|moneda|divisa)\b", re.IGNORECASE
 )  # where miles are thousands
-_CLAUSE: Final = re.compile(r"(?<=[;.])\s+")
 _OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
 _BEFORE: Final = (
     r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
@@ -185,7 +185,8 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
     (
         "timing",
         "end",
-        rf"end[- ]of[- ](?:the[- ])?{_PART}|\b{_PART}[- ]end\b|(?:perioden|monats|jahres)end\w*"
+        rf"end[- ]of[- ](?:the[- ])?{_PART}|(?<!fiscal )(?<!financial )\b{_PART}[- ]end\b"
+        r"|(?:perioden|monats|jahres)end\w*"
         r"|fin de (?:la )?(?:période|mois)|(?:fin|final) del? (?:per[ií]odo|mes)"
         r"|fine (?:periodo|mese)|fim de período",
     ),
@@ -193,14 +194,16 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
         "timing",
         "average",
         r"\b(?:period|daily|weekly|monthly|quarterly|annual|yearly) averages?\b"
-        r"|\baverages? (?:of|over) (?:the|daily|weekly)\b|\(average\)|(?:perioden|monats|jahres)durchschnitt\w*"
+        r"(?! (?:volume|turnover|trad\w+|returns?|value|equal))"
+        rf"|\baverages? (?:of|over) (?:daily|weekly|the {_PART})\b|\(average\)"
+        r"|(?:perioden|monats|jahres)durchschnitt\w*"
         r"|moyennes? (?:mensuelles?|annuelles?|de la période)"
         r"|(?:promedios?|medi[ae]s?) (?:mensual|mensil|anual)\w*",
     ),
     ("income", "total", r"total[- ]returns?\b|dividends? reinvested|performance[- ]?index"),
     ("income", "price", r"\bprice[- ]return|\bex(?:cluding)?[- ]dividends?|kursindex"),
     (
-        "logarithm",
+        "log returns",
         "",
         r"\blog(?:arithmic)?[- ]?returns?\b|continuously[- ]compounded|log-?renditen"
         r"|rendements? logarithm\w*",
@@ -209,10 +212,16 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
     (
         "cumulation",
         "",
-        r"\bcumulative (?:from|since|over)|year[- ]to[- ]date|\bYTD\b|kumuliert\w*"
+        r"\bcumulative (?:from|since|over)|\b(?:year[- ]to[- ]date|YTD)\b(?!(?:\W+\w+){0,2}\W*\d[\d.,]* ?%)"
+        r"|kumuliert\w*"
         r"|since the (?:start|beginning) of the year|cumulée?s? depuis|acumulad\w+ (?:en|del|desde) ",
     ),
-    ("annual rate", "", r"\bannual(?:i[sz]ed)? rates?\b|\bannuali[sz]ed\b|\(SAAR\)|hochgerechnet\w*"),
+    (
+        "annual rate",
+        "",
+        r"\bannual(?:i[sz]ed)? rates?\b|\(SAAR\)|hochgerechnet\w*"
+        r"|\bannuali[sz]ed\b(?! (?:returns?|volatil|standard|st|risk|performance|rate))",
+    ),
     (
         "costs or hedging",
         "",
@@ -463,7 +472,7 @@ def _descriptions(line: str, number: int) -> Iterator[Statement]:
     for kind, value, pattern in _description_patterns():
         if pattern.search(line):
             yield Statement(kind, line, number, value)
-    for clause in _CLAUSE.split(line):
+    for clause in CLAUSE.split(line):
         for period in base_periods(clause, of_an_index=False):
             yield Statement("base period", clause, number, period)
         for match in _TENOR.finditer(clause) if _OF_DEBT.search(clause) else ():
@@ -522,36 +531,38 @@ def described_facts(
     heading: Sequence[Statement],
     stated: Sequence[Statement],
 ) -> tuple[dict[str, object], list[str], list[Statement]]:
-    """Facts of a column with the timing, income and kind of return that heading or file state, in words too, and
-    the statements used.
+    """Facts of a column with the timing, income and kind of return that are stated, new ones in words, and the
+    statements used.
 
-    Amounts that cumulate, or are at annual rates, are no flows, which would be summed.
+    Amounts that cumulate, or are at annual rates, are no flows, which would be summed. In a title that names a
+    price and a total return index, a heading with "price" is of the first.
     """
     found, words, used = dict(facts), list[str](), list[Statement]()
     measure = str(facts.get("measure", ""))
+    may_be_return = measure == "return" or (not measure and (is_share or "unit" not in facts))
     of_return = measure == "return" or (
         not measure and is_share and plain_heading(name) not in RISK_FREE_HEADINGS
     )
     takes: dict[Kind, bool] = {
         "timing": measure not in ("flow", "return", "log_return") and not of_return,
         "income": measure in ("price", "index", "return") or of_return,
-        "logarithm": of_return,
+        "log returns": may_be_return,
         "excess return": is_excess_heading(name),
         "annual rate": measure == "rate",
     }
-    for kind in ("timing", "income", "logarithm", "excess return", "cumulation", "annual rate"):
+    for kind in ("timing", "income", "log returns", "excess return", "cumulation", "annual rate"):
         near, far = of_kind(heading, kind), of_kind(stated, kind)
         one = near[0] if near else far[0] if len({x.value for x in far}) == 1 else None
-        if one is None:
+        if one is None or (not near and one.value == "total" and "price" in plain_heading(name).split()):
             continue
         if takes.get(kind, False):
             used += [x for x in far if x.value == one.value]
             if kind in ("timing", "income"):
                 found[kind] = one.value
                 words.append(_TAKEN[one.value if kind == "timing" else f"{one.value} income"])
-            elif kind == "logarithm":
+            elif kind == "log returns":
                 found["measure"] = "log_return"
-                words.append("log returns")
+                words.append(kind)
         elif kind in ("cumulation", "annual rate") and measure == "flow":
             found.pop("measure")
             words.append(_TAKEN[kind])

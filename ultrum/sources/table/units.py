@@ -203,7 +203,7 @@ def can_have(given: str, name: str, title: str, unit_cell: str) -> bool:
 def _with_descriptions(
     finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement]
 ) -> UnitFinding:
-    """The unit with the seasonal adjustment, base period and maturity that heading or file state."""
+    """The unit with what heading or file state beside it: base period, maturity, timing and others."""
     facts, used = dict(finding.facts), list(finding.used)
     adjustment = _single(heading, stated, "seasonal adjustment")
     if adjustment is not None:
