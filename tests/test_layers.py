@@ -19,18 +19,7 @@ import pandas as pd
 import ultrum as ul
 from tests.support import ROOT
 
-LAYERS = [
-    "errors",
-    "file_access",
-    "core",
-    "sources",
-    "large",
-    "vault",
-    "desk",
-    "study",
-    "report",
-    "cli",
-]
+LAYERS = ["errors", "file_access", "core", "sources", "large", "vault", "desk", "study", "report", "cli"]
 BELOW = {layer: set(LAYERS[:place]) for place, layer in enumerate(LAYERS)}
 BELOW["core"] = {"errors"}
 BELOW["large"] = {"errors", "file_access", "core"}

@@ -623,8 +623,7 @@ class Facts(Scratch):
                 np.testing.assert_allclose(got.series[name].values, truth[:rows] * unit[name][1], rtol=1e-12)
             chosen = next(d.chosen for d in got.decisions if d.what == "units")
             self.assertEqual(
-                chosen,
-                f"percent in {rows:,} rows, none in {rows:,} rows, multiplied by 1,000 in {rows:,} rows",
+                chosen, f"percent in {rows:,} rows, none in {rows:,} rows, multiplied by 1,000 in {rows:,} rows"
             )
 
     def test_what_only_later_rows_of_a_large_file_state(self):

@@ -66,6 +66,11 @@ _RANGES: Final = {  # what a number of this name can be, in every function or in
     "require": (0, 1),
     "stale_after": (0, 10**9),
     "cost_of_equity.draws": (0, 1_000_000),
+    "implied_cost_of_equity.persistence": (0, 1),
+    "implied_cost_of_equity.fade_years": (0, 100),
+    "implied_cost_of_equity.long_run_growth_error": (0, LARGEST_RATE),
+    "implied_cost_of_equity.bias_error": (0, 1),
+    "risk_free_error": (0, LARGEST_RATE),
 }
 _MADE_BY: Final = {
     "BetaSensitivity": "beta_sensitivity(...)",
@@ -229,11 +234,29 @@ def _check_number(function: str, name: str, value: object) -> None:
     """Refuse an extreme number, or one outside the range of its argument."""
     if not isinstance(value, Real) or isinstance(value, bool):
         return
+    if name in ("level", "power"):
+        check_probability(f"{function}: {name}", float(value))
     bounds = _RANGES.get(f"{function}.{name}", _RANGES.get(name))
     low, high = bounds or (-_LARGEST, _LARGEST)
     if not low <= float(value) <= high:  # nor is it NaN
         least = f"from {low:,} to {high:,}" if bounds else "that is finite and not so large"
         raise ArgumentError(f"{function}: {name} is {float(value):g}; use a number {least}.")
+
+
+def check_probability(name: str, value: float) -> None:
+    """Refuse a level or power that does not lie between 0 and 1.
+
+    Raises
+    ------
+    ArgumentError
+        The number is named, with one that fits.
+
+    Examples
+    --------
+    >>> check_probability("level", 0.95)
+    """
+    if not 0.0 < value < 1.0:
+        raise ArgumentError(f"{name} is {value:g}; use a number between 0 and 1, such as 0.95.")
 
 
 def _fit_inside(value: object, elements: Kinds) -> bool:

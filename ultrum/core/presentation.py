@@ -247,6 +247,32 @@ class TextInNotebooks:
         return f"<pre>{html.escape(repr(self))}</pre>"
 
 
+class MainTable(TextInNotebooks):
+    """A result one of whose attributes is its main table."""
+
+    _main: ClassVar[str] = "table"
+
+    def to_frame(self) -> pd.DataFrame:
+        """Main table of the result.
+
+        Returns
+        -------
+        DataFrame
+            A copy; its columns are described with the class.
+        """
+        table: pd.DataFrame = getattr(self, self._main)
+        return table.copy()
+
+
+def over_basis(basis: str, *parts: str) -> str:
+    """Texts of a result over its basis; single lines are wrapped, tables are not.
+
+    >>> over_basis("60 periods", "beta 1.1").splitlines()
+    ['beta 1.1', '60 periods']
+    """
+    return "\n".join(part if "\n" in part else textwrap.fill(part, WIDTH) for part in (*parts, basis))
+
+
 # Methods of results that the report layer carries out: tables for journals, and figures
 
 _TABLES, _FIGURES = "ultrum.report.model_tables", "ultrum.report.figures"

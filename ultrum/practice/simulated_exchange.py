@@ -504,11 +504,7 @@ def _world(
             }
         ),
         delisting_returns=pd.DataFrame(
-            {
-                "asset": np.array(names)[ends],
-                "date": days[rows[ends]].astype(str),
-                "return": payment[ends],
-            }
+            {"asset": np.array(names)[ends], "date": days[rows[ends]].astype(str), "return": payment[ends]}
         ),
         market=TimeSeries.from_arrays(factors[:, 0], index, excess),
         risk_free=TimeSeries.from_arrays(np.full(months, _BILL), index, rate),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
@@ -18,7 +17,7 @@ from ultrum.core.model_comparison.sharpe_ratio_and_forecast_tests import (
     forecast_regression,
     model_confidence_set,
 )
-from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.presentation import MainTable, over_basis, quantity, table_text
 from ultrum.core.pricing.sensitivity import (
     ADJUSTMENTS,
     ESTIMATORS,
@@ -40,11 +39,12 @@ CHOICES: Final = ("window", "frequency", "adjustment", "estimator")
 COMBINED: Final = "mean of all"
 ONE: Final = "beta of one"
 _FEWEST_DATES: Final = 10
+_SCORES: Final = ("mse", "bias", "mz_constant", "mz_slope", "mz_p", "dm_t", "dm_p")
 _HEADINGS: Final = {"hedging_volatility": "hedging", "mz_constant": "mz_a", "mz_slope": "mz_b"}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class BetaForecasts(TextInNotebooks):
+class BetaForecasts(MainTable):
     """Forecast errors of each way to estimate beta.
 
     Attributes
@@ -69,19 +69,9 @@ class BetaForecasts(TextInNotebooks):
     base_case: str
     basis: str
 
-    def to_frame(self) -> pd.DataFrame:
-        """The choices, smallest error first.
-
-        Returns
-        -------
-        DataFrame
-            A row each.
-        """
-        return self.table.copy()
-
     def __repr__(self) -> str:
         shown = self.table.drop(columns=list(CHOICES)).rename(columns=_HEADINGS)
-        return f"{table_text(shown, '{:.3f}')}\n{textwrap.fill(self.basis, WIDTH)}"
+        return over_basis(self.basis, table_text(shown, "{:.3f}"))
 
 
 @validate_arguments
@@ -161,12 +151,8 @@ def evaluate_betas(
     """
     check_choices(adjustments, ADJUSTMENTS, "adjustment")
     check_choices(estimators, ESTIMATORS, "estimator")
-    options = {
-        "window": list(windows),
-        "frequency": [str(f) for f in frequencies],
-        "adjustment": list(adjustments),
-        "estimator": list(estimators),
-    }
+    chosen = list(windows), [str(f) for f in frequencies], list(adjustments), list(estimators)
+    options = dict(zip(CHOICES, chosen, strict=True))
     base = _base_label(options, dict(base_case or {}))
     table = SeriesTable.of([market])
     own = str(realised_frequency or assets.frequency.code)
@@ -292,21 +278,10 @@ def _forecasts_at(
         y, x = samples[frequency]
         rows = int(np.searchsorted(_last_days(y.index, infer_frequency(y.index)), day, side="right"))
         for window, estimator in itertools.product(options["window"], options["estimator"]):
-            estimate = (
-                window_betas(
-                    y.iloc[:rows],
-                    x.iloc[:rows],
-                    window,
-                    market,
-                    estimator,
-                    "classical",
-                    None,
-                    estimate_table,
-                    day,
-                )
-                if rows >= LEAST_ROWS
-                else "too few rows"
-            )
+            estimate: BetaTable | str = "too few rows"
+            if rows >= LEAST_ROWS:
+                past, kind = (y.iloc[:rows], x.iloc[:rows]), (estimator, "classical")
+                estimate = window_betas(*past, window, market, *kind, None, estimate_table, day)
             for adjustment in options["adjustment"]:
                 label = ", ".join([window, frequency, adjustment, estimator])
                 out[label] = np.nan if isinstance(estimate, str) else _one_choice(estimate, adjustment)
@@ -352,24 +327,18 @@ def _scores(
     """Mean squared error, bias and tests of each choice."""
     noise = float((complete["realised_error"] ** 2).mean())
     dates = pd.Series(complete.index.get_level_values(0), complete.index)
-    rows = {}
+    table = pd.DataFrame(index=labels, columns=list(_SCORES), dtype=float)
     for label in labels:
         off = complete[label] - complete["realised"]
-        row = {"mse": float((off**2).mean()) - noise, "bias": float(off.mean())}
+        table.loc[label, ["mse", "bias"]] = float((off**2).mean()) - noise, float(off.mean())
         if complete[label].std() > 0:
             fit = forecast_regression(complete["realised"], complete[label], dates)
             test = fit.test([[1.0, 0.0], [0.0, 1.0]], [0.0, 1.0])
-            row |= {
-                "mz_constant": float(fit.coefficients.iloc[0]),
-                "mz_slope": float(fit.coefficients.iloc[1]),
-                "mz_p": test.p_value,
-            }
+            table.loc[label, ["mz_constant", "mz_slope", "mz_p"]] = *fit.coefficients, test.p_value
         if label != base and (losses[label] - losses[base]).abs().max() > 0:
             compared = diebold_mariano_test(losses[label], losses[base], horizon=horizon)
-            row |= {"dm_t": compared.statistic, "dm_p": compared.p_value}
-        rows[label] = row
-    columns = ["mse", "bias", "mz_constant", "mz_slope", "mz_p", "dm_t", "dm_p"]
-    return pd.DataFrame.from_dict(rows, orient="index").reindex(columns=columns)
+            table.loc[label, ["dm_t", "dm_p"]] = compared.statistic, compared.p_value
+    return table
 
 
 def _hedging_volatility(

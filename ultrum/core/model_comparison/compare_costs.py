@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
-from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, table_text, true_minus
+from ultrum.core.presentation import WIDTH, MainTable, percent, table_text, true_minus
 from ultrum.core.pricing.cost_of_equity_result import RISK_FREE, CostOfEquity
 from ultrum.core.pricing.hierarchical_costs import HierarchicalCosts
 from ultrum.core.pricing.implied_costs import ImpliedCosts
@@ -24,7 +24,7 @@ _SMALL_BETA, _FLAT_BETA = 0.05, 1.0  # of a part that is the same for all
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class CostsSideBySide(TextInNotebooks):
+class CostsSideBySide(MainTable):
     """Costs of equity of one company by several methods.
 
     Attributes
@@ -47,16 +47,6 @@ class CostsSideBySide(TextInNotebooks):
     asset: str
     closes: Mapping[str, str]
     basis: Mapping[str, str]
-
-    def to_frame(self) -> pd.DataFrame:
-        """A row per method.
-
-        Returns
-        -------
-        DataFrame
-            A row each.
-        """
-        return self.table.copy()
 
     def in_words(self) -> list[str]:
         """Each method against the first: the difference, and the parts that cause most of it.
@@ -85,9 +75,9 @@ class CostsSideBySide(TextInNotebooks):
         return lines
 
     def __repr__(self) -> str:
-        words = [textwrap.fill(line, WIDTH) for line in self.in_words()]
-        notes = [textwrap.fill(f"{method}: {basis}", WIDTH) for method, basis in self.basis.items()]
-        return "\n".join([f"Cost of equity of {self.asset}", table_text(self.table), *words, *notes])
+        notes = [f"{method}: {basis}" for method, basis in self.basis.items()]
+        words = [textwrap.fill(line, WIDTH) for line in [*self.in_words(), *notes]]
+        return "\n".join([f"Cost of equity of {self.asset}", table_text(self.table), *words])
 
 
 @validate_arguments
@@ -126,8 +116,6 @@ def compare_costs(costs: Mapping[str, AnyCosts], asset: str, *, level: float = 0
     """
     if len(costs) < 2:
         raise EstimationError("compare_costs: one method; pass at least two by name.")
-    if not 0.0 < level < 1.0:
-        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
     rows, parts = {}, {}
     for name, cost in costs.items():
         if asset not in cost.value.index:
@@ -201,14 +189,11 @@ def _differences(
             if b0 == b1 == _FLAT_BETA:
                 out[part] = p1 - p0
             else:
-                out[f"{part} beta"], out[f"{part} premium"] = (
-                    (b1 - b0) * (p0 + p1) / 2.0,
-                    (p1 - p0) * (b0 + b1) / 2.0,
-                )
-        elif part in other:
-            out[part] = other[part][0] * other[part][1]
+                out[f"{part} beta"] = (b1 - b0) * (p0 + p1) / 2.0
+                out[f"{part} premium"] = (p1 - p0) * (b0 + b1) / 2.0
         else:
-            out[part] = -first[part][0] * first[part][1]
+            beta, price = other[part] if part in other else first[part]
+            out[part] = beta * price if part in other else -beta * price
     rest = total - sum(out.values())
     return out if abs(rest) < 1e-4 else {**out, "simulation": rest}
 
@@ -230,22 +215,16 @@ def _closing(
         return ""
     gap = float(implied.value[asset] - costs[method].value[asset])
     ways = []
-    slope = float(implied.slopes["long-run growth"][asset])
-    if np.isfinite(slope) and abs(slope) > _FLAT:
-        change = -gap / slope
-        ways.append(f"long-run growth {percent(abs(change))} points {'lower' if change < 0 else 'higher'}")
-    slope = float(implied.slopes["forecasts"][asset])
-    if np.isfinite(slope) and abs(slope) > _FLAT:
-        change = -gap / slope
-        ways.append(f"forecasts {percent(abs(change), 0)} % {'lower' if change < 0 else 'higher'}")
-    priced = [
-        (f, b, p) for f, (b, p) in (parts[method] or {}).items() if b != _FLAT_BETA and abs(b) > _SMALL_BETA
-    ]
-    if len(priced) == 1:
-        factor, beta, price = priced[0]
-        ways.append(
-            f"a premium of {factor} of {percent(price + gap / beta)} % in {method} (now {percent(price)} %)"
-        )
+    for name, digits, unit in (("long-run growth", 2, "points"), ("forecasts", 0, "%")):
+        slope = float(implied.slopes[name][asset])
+        if np.isfinite(slope) and abs(slope) > _FLAT:
+            change = -gap / slope
+            ways.append(f"{name} {percent(abs(change), digits)} {unit} {'lower' if change < 0 else 'higher'}")
+    terms = {f: part for f, part in (parts[method] or {}).items() if part[0] != _FLAT_BETA}
+    priced = [(f, beta, price) for f, (beta, price) in terms.items() if abs(beta) > _SMALL_BETA]
+    for factor, beta, price in priced if len(priced) == 1 else []:
+        new = percent(price + gap / beta)
+        ways.append(f"a premium of {factor} of {new} % in {method} (now {percent(price)} %)")
     return f"Each of these alone closes the difference, to first order: {'; '.join(ways)}." if ways else ""
 
 

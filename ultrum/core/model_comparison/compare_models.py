@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
@@ -16,7 +15,7 @@ from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Floats, Ints
 from ultrum.core.model_comparison.spanning_tests import CompleteReturns, alphas_p, is_excess, spanning_test
 from ultrum.core.panel.aligned_panel import Panel
-from ultrum.core.presentation import WIDTH, TextInNotebooks, decimals, p_in_words, quantity, table_text
+from ultrum.core.presentation import MainTable, decimals, over_basis, p_in_words, quantity, table_text
 from ultrum.core.pricing.two_pass_standard_errors import cross_sectional_fit
 from ultrum.core.regression.engine.least_squares import refuse_combinations
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth
@@ -30,7 +29,7 @@ _WORLDS: Final = 2_000  # draws of the mixture of χ² distributions
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class ModelComparison(TextInNotebooks):
+class ModelComparison(MainTable):
     """Factor models compared by their squared Sharpe ratios and cross-sectional R².
 
     Attributes
@@ -48,21 +47,12 @@ class ModelComparison(TextInNotebooks):
     basis : str
     """
 
+    _main = "pairs"
     models: pd.DataFrame
     pairs: pd.DataFrame
     level: float
     nobs: int
     basis: str
-
-    def to_frame(self) -> pd.DataFrame:
-        """The comparison of each pair by each criterion.
-
-        Returns
-        -------
-        DataFrame
-            A row each.
-        """
-        return self.pairs.copy()
 
     @property
     def preferences(self) -> pd.DataFrame:
@@ -71,35 +61,23 @@ class ModelComparison(TextInNotebooks):
         return table.assign(agreement=[_agreement(list(row)) for row in table.to_numpy()])
 
     def __repr__(self) -> str:
-        shown = self.models.drop(columns="factors").rename(columns=_SHORT)
-        shown = shown.map(lambda v: decimals(v, 3, missing="–"))
+        shown = self.models[list(_SHORT)].map(lambda v: decimals(v, 3, missing="–")).rename(columns=_SHORT)
         lines = [f"{name}: {factors}" for name, factors in self.models["factors"].items()]
-        pairs = self.pairs.assign(p=self.pairs["p_value"].map(p_in_words))
-        listed = pairs[["difference", "standard_error", "test", "p", "preferred"]].rename(
-            columns={"standard_error": "s.e."}
-        )
-        listed["preferred"] = listed["preferred"].replace("", "–")
-        names = self.pairs.index.to_frame()
-        listed.index = pd.Index(names["first"] + " – " + names["second"] + ", " + names["criterion"], name="")
+        listed = self.pairs[_PAIR[1:]].replace({"preferred": {"": "–"}})
+        listed["p_value"] = listed["p_value"].map(p_in_words)
+        listed = listed.rename(columns={"standard_error": "s.e.", "p_value": "p"})
+        listed.index = pd.Index([f"{a} – {b}, {criterion}" for a, b, criterion in self.pairs.index], name="")
         agreed = self.preferences["agreement"].reset_index()
         verdicts = [f"{r['first']} and {r['second']}: {r['agreement']}." for r in agreed.to_dict("records")]
-        return "\n".join(
-            [*lines, shown.to_string(), table_text(listed, "{:.4f}"), *verdicts, textwrap.fill(self.basis, WIDTH)]
-        )
+        return over_basis(self.basis, *lines, shown.to_string(), table_text(listed, "{:.4f}"), *verdicts)
 
 
 _CRITERIA: Final[tuple[Criterion, ...]] = ("squared Sharpe ratio", "OLS R²", "GLS R²")
-_SHORT: Final = {
-    "squared_sharpe": "Sh²",
-    "adjusted": "adj. Sh²",
-    "standard_error": "s.e.",
-    "best_p": "best, p",
-    "alphas_p": "alphas, p",
-    "ols_r2": "OLS R²",
-    "ols_r2_se": "s.e.",
-    "gls_r2": "GLS R²",
-    "gls_r2_se": "s.e.",
-}
+_SQUARED: Final = {"squared_sharpe": "Sh²", "adjusted": "adj. Sh²", "standard_error": "s.e."}
+_TESTS: Final = {"best_p": "best, p", "alphas_p": "alphas, p"}
+_R2: Final = {"ols_r2": "OLS R²", "ols_r2_se": "s.e.", "gls_r2": "GLS R²", "gls_r2_se": "s.e."}
+_SHORT: Final = {**_SQUARED, **_TESTS, **_R2}
+_PAIR: Final = ["relation", "difference", "standard_error", "test", "p_value", "preferred"]
 
 
 def _agreement(preferred: list[str]) -> str:
@@ -186,32 +164,27 @@ def compare_models(
     data, assets, left_out = _complete(panel, every)
     f, rows = pd.DataFrame(data.right, data.index, every), len(data.index)
     check_depth(lags, rows)
-    if not 0.0 < level < 1.0:
-        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.05.")
     if len(assets) + 1 < rows:
         refuse_combinations("compare_models", data.left, np.ones((rows, 1)), assets)
     refuse_combinations("compare_models", data.right, np.ones((rows, 1)), every)
     positions = time_positions(data.index)
-    estimates = {name: _Estimates.of(f[terms].to_numpy(), data.left, terms) for name, terms in named.items()}
+    estimates = {name: _Estimates.of(f[terms].to_numpy(), data.left) for name, terms in named.items()}
     scale = lags, positions
     table = SeriesTable.from_arrays(
         data.right, data.index, tuple(panel.metadata[n].replace(name=n) for n in every)
     )
-    pairs: dict[tuple[str, str, str], dict[str, object]] = {}
+    pairs: dict[tuple[str, str, str], list[object]] = {}
     for a, b in itertools.combinations(named, 2):
         pairs |= _compare(a, b, named, estimates, table, data.left, scale, level, (how, draws, seed))
-    listed = pd.DataFrame(list(pairs.values()))
-    listed.index = pd.MultiIndex.from_tuples(pairs, names=["first", "second", "criterion"])
-    summary = pd.DataFrame(
-        {
-            name: estimate.summary(scale)
-            | {
-                "best_p": _best_p(name, named, estimates, scale, seed),
-                "alphas_p": alphas_p(data.left, f[named[name]].to_numpy(), draws if how == "robust" else 0, seed),
-            }
-            for name, estimate in estimates.items()
-        }
-    ).T[["factors", "squared_sharpe", "adjusted", "standard_error", "best_p", "alphas_p", *_R2_COLUMNS]]
+    labels = pd.MultiIndex.from_tuples(pairs, names=["first", "second", "criterion"])
+    listed = pd.DataFrame(list(pairs.values()), labels, _PAIR)
+    summary = {}
+    for name, estimate in estimates.items():
+        best = _best_p(name, named, estimates, scale, seed)
+        alphas = alphas_p(data.left, f[named[name]].to_numpy(), draws if how == "robust" else 0, seed)
+        sections = [n for r2, moves in estimate.cross_sections for n in (r2, _error_of_mean(moves, scale))]
+        summary[name] = [", ".join(named[name]), *estimate.squared(scale), best, alphas, *sections]
+    summarised = pd.DataFrame.from_dict(summary, orient="index", columns=["factors", *_SHORT])
     without = f", without {name_list(left_out)} (incomplete)" if left_out else ""
     basis = (
         f"{data.basis}; cross-section of {quantity(len(assets), 'asset')}{without}; squared Sharpe ratios per "
@@ -219,12 +192,7 @@ def compare_models(
         f"{'by wild bootstrap, ' + str(draws) + ' draws' if how == 'robust' else 'by F'}; preferred at "
         f"{100 * level:g} %"
     )
-    numbers = summary.drop(columns="factors").astype(float)
-    numbers.insert(0, "factors", summary["factors"])
-    return ModelComparison(numbers.rename_axis("model"), listed, level, rows, basis)
-
-
-_R2_COLUMNS: Final = ("ols_r2", "ols_r2_se", "gls_r2", "gls_r2_se")
+    return ModelComparison(summarised.rename_axis("model"), listed, level, rows, basis)
 
 
 def _check_models(panel: Panel, models: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
@@ -277,18 +245,17 @@ class _Estimates:
 
     Attributes
     ----------
-    cross_sections : tuple of (float, ndarray) or None
-        R² by OLS and by GLS with influences; none where there are too few assets.
+    cross_sections : tuple of (float, ndarray)
+        R² by OLS and by GLS with influences; missing where there are too few assets.
     """
 
-    factors: list[str]
     squared_sharpe: float
     adjusted: float
     influence: Floats
     cross_sections: tuple[tuple[float, Floats], ...]
 
     @classmethod
-    def of(cls, f: Floats, returns: Floats, names: list[str]) -> _Estimates:
+    def of(cls, f: Floats, returns: Floats) -> _Estimates:
         """From factors (T, K) and excess returns (T, N)."""
         rows, count = f.shape
         mean, off = f.mean(axis=0), f - f.mean(axis=0)
@@ -298,25 +265,13 @@ class _Estimates:
         sections: list[tuple[float, Floats]] = []
         for gls in (False, True):
             possible = returns.shape[1] > count + 1 and (not gls or rows > returns.shape[1] + count)
-            if possible:
-                sections.append(cross_sectional_fit(returns, f, gls))
-            else:
-                sections.append((np.nan, np.full(rows, np.nan)))
-        return cls(names, squared, adjusted, 2.0 * u - u**2 + squared, tuple(sections))
+            missing = np.nan, np.full(rows, np.nan)
+            sections.append(cross_sectional_fit(returns, f, gls) if possible else missing)
+        return cls(squared, adjusted, 2.0 * u - u**2 + squared, tuple(sections))
 
-    def summary(self, scale: tuple[int, Ints]) -> dict[str, object]:
-        """A row of the table of models."""
-        (ols, ols_moves), (gls, gls_moves) = self.cross_sections
-        return {
-            "factors": ", ".join(self.factors),
-            "squared_sharpe": self.squared_sharpe,
-            "adjusted": self.adjusted,
-            "standard_error": _error_of_mean(self.influence, scale),
-            "ols_r2": ols,
-            "ols_r2_se": _error_of_mean(ols_moves, scale),
-            "gls_r2": gls,
-            "gls_r2_se": _error_of_mean(gls_moves, scale),
-        }
+    def squared(self, scale: tuple[int, Ints]) -> tuple[float, float, float]:
+        """Squared Sharpe ratio, adjusted for its bias, and its standard error."""
+        return self.squared_sharpe, self.adjusted, _error_of_mean(self.influence, scale)
 
 
 def _error_of_mean(influence: Floats, scale: tuple[int, Ints]) -> float:
@@ -378,67 +333,51 @@ def _compare(
     scale: tuple[int, Ints],
     level: float,
     options: tuple[Literal["exact", "robust"], int, int],
-) -> dict[tuple[str, str, str], dict[str, object]]:
+) -> dict[tuple[str, str, str], list[object]]:
     """The rows of one pair of models, by criterion."""
     first, second = estimates[a], estimates[b]
     common = [n for n in named[a] if n in named[b]]
-    only = [n for n in named[a] if n not in common], [n for n in named[b] if n not in common]
-    nested = not only[0] or not only[1]
-    rows: dict[tuple[str, str, str], dict[str, object]] = {}
-    extra = [*only[0], *only[1]]
+    extra = [n for n in [*named[a], *named[b]] if n not in common]
+    nested = len(common) in (len(named[a]), len(named[b]))
     how, draws, seed = options
+    spanned = 0.0
     if common:
         test = spanning_test(factors.select(extra), factors.select(common), how=how, draws=draws, seed=seed)
         spanned = test.p_value
-    else:
-        spanned = 0.0
     difference = first.squared_sharpe - second.squared_sharpe
     error = _error_of_mean(first.influence - second.influence, scale)
-    rows[a, b, "squared Sharpe ratio"] = _row(nested, difference, error, spanned, level, (a, b), "alphas zero")
+    row = _row(nested, difference, error, spanned, level, (a, b), "alphas zero")
+    rows = {(a, b, "squared Sharpe ratio"): row}
     blocks = np.column_stack([factors.block[:, factors.names.index(n)] for n in [*common, *extra]])
     for place, criterion in enumerate(_CRITERIA[1:]):
         (one, moves), (other, others) = first.cross_sections[place], second.cross_sections[place]
-        if not (np.isfinite(one) and np.isfinite(other)):
-            rows[a, b, criterion] = {
-                "relation": "nested" if nested else "not nested",
-                "difference": np.nan,
-                "standard_error": np.nan,
-                "test": "too few assets or periods",
-                "p_value": np.nan,
-                "preferred": "",
-            }
-            continue
-        equal = _extra_prices_p(returns, blocks, len(common), place == 1, scale)
-        rows[a, b, criterion] = _row(
-            nested, one - other, _error_of_mean(moves - others, scale), equal, level, (a, b), "prices zero"
-        )
+        equal, error = np.nan, _error_of_mean(moves - others, scale)
+        if np.isfinite(one - other):
+            equal = _extra_prices_p(returns, blocks, len(common), place == 1, scale)
+        rows[a, b, criterion] = _row(nested, one - other, error, equal, level, (a, b), "prices zero")
     return rows
 
 
 def _row(
     nested: bool, difference: float, error: float, equal_p: float, level: float, pair: tuple[str, str], null: str
-) -> dict[str, object]:
+) -> list[object]:
     """The test that applies to a pair, and which model it prefers.
 
     Nested models differ if their further factors count. Others differ if, first, some of their further factors
     count, and then the difference is not zero by the normal distribution.
     """
     normal = float(2.0 * scipy.special.ndtr(-abs(difference) / error)) if error > 0 else np.nan
-    if nested:
+    if np.isnan(difference):
+        test, p = "too few assets or periods", np.nan
+    elif nested:
         test, p = null, equal_p
     elif equal_p > level:
         test, p = f"{null} (not distinct)", equal_p
     else:
         test, p = "normal", normal
     better = pair[0] if difference > 0 else pair[1]
-    return {
-        "relation": "nested" if nested else "not nested",
-        "difference": difference,
-        "standard_error": error,
-        "test": test,
-        "p_value": p,
-        "preferred": better if p <= level else "",
-    }
+    relation = "nested" if nested else "not nested"
+    return [relation, difference, error, test, p, better if p <= level else ""]
 
 
 def _extra_prices_p(returns: Floats, f: Floats, common: int, gls: bool, scale: tuple[int, Ints]) -> float:

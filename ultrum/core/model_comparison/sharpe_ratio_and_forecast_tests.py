@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import textwrap
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -13,7 +12,7 @@ import scipy.special
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
 from ultrum.core.model_comparison.spanning_tests import CompleteReturns, is_excess
-from ultrum.core.presentation import WIDTH, TextInNotebooks, p_equals, quantity, table_text
+from ultrum.core.presentation import MainTable, over_basis, p_equals, quantity, table_text
 from ultrum.core.pricing.alpha_and_multiple_tests import step_down
 from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, stationary_rows
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, check_depth, lag_rule
@@ -32,7 +31,7 @@ _SAME: Final = 1e-10  # relative size of a difference that is rounding
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class SharpeRatioTests(TextInNotebooks):
+class SharpeRatioTests(MainTable):
     """Sharpe ratios, and their differences from that of a benchmark.
 
     Attributes
@@ -48,6 +47,7 @@ class SharpeRatioTests(TextInNotebooks):
     basis : str
     """
 
+    _main = "differences"
     ratios: pd.DataFrame
     differences: pd.DataFrame
     benchmark: str
@@ -59,20 +59,10 @@ class SharpeRatioTests(TextInNotebooks):
         """P value of the largest difference, corrected for the choice of the best of all series."""
         return float(self.differences["p_adjusted"].min())
 
-    def to_frame(self) -> pd.DataFrame:
-        """The differences.
-
-        Returns
-        -------
-        DataFrame
-            A row per series.
-        """
-        return self.differences.copy()
-
     def __repr__(self) -> str:
         words = f"Differences from {self.benchmark}; smallest adjusted {p_equals(self.p_value)}"
-        text = [table_text(self.ratios, "{:.3f}"), words, table_text(self.differences, "{:.3f}")]
-        return "\n".join([*text, textwrap.fill(self.basis, WIDTH)])
+        tables = [table_text(table, "{:.3f}") for table in (self.ratios, self.differences)]
+        return over_basis(self.basis, tables[0], words, tables[1])
 
 
 @validate_arguments
@@ -174,15 +164,8 @@ def sharpe_ratio_tests(
     common = float(np.sqrt(per_year(table.select([benchmark]), periods_per_year)[0]))
     names = pd.Index([table.names[k] for k in others], name="series")
     differences = pd.DataFrame(
-        {
-            "difference": common * difference,
-            "standard_error": common * error,
-            "t": t,
-            "p": alone,
-            "p_adjusted": adjusted,
-        },
-        names,
-    )
+        {"difference": common * difference, "standard_error": common * error, "t": t, "p": alone}, names
+    ).assign(p_adjusted=adjusted)
     basis = (
         f"{data.basis}; annual by √{common**2:.4g}; HAC with {quantity(lags, 'lag')}; bootstrap in circular "
         f"blocks of {quantity(length, 'period')}, {draws} draws, seed {seed}"
@@ -198,9 +181,8 @@ def _check_movement(y: Floats, names: list[str], place: int) -> None:
     if still:
         raise EstimationError(f"sharpe_ratio_tests: {name_list(still)} does not vary. Remove it.")
     unit = y / y.std(axis=0)
-    same = [
-        n for k, n in enumerate(names) if k != place and np.abs(unit[:, k] - unit[:, place]).max() <= 1e3 * _SAME
-    ]
+    apart = np.abs(unit - unit[:, [place]]).max(axis=0)
+    same = [n for k, n in enumerate(names) if k != place and apart[k] <= 1e3 * _SAME]
     if same:
         raise EstimationError(
             f"sharpe_ratio_tests: {name_list(same)} is a multiple of {names[place]}, so that the ratios are "
@@ -314,14 +296,8 @@ def mincer_zarnowitz_test(
     fit = forecast_regression(realised, forecasts, clusters)
     test = fit.test([[1.0, 0.0], [0.0, 1.0]], [0.0, 1.0])
     a, b = fit.coefficients
-    return TestResult(
-        test.statistic,
-        test.distribution,
-        test.df,
-        test.p_value,
-        f"constant {a:.3g}, slope {b:.3g}; {quantity(fit.nobs, 'forecast')}",
-        "forecasts are unbiased and efficient (constant zero, slope one)",
-    )
+    note = f"constant {a:.3g}, slope {b:.3g}; {quantity(fit.nobs, 'forecast')}"
+    return replace(test, note=note, hypothesis="forecasts are unbiased and efficient (constant zero, slope one)")
 
 
 def forecast_regression(realised: pd.Series, forecasts: pd.Series, clusters: pd.Series | None = None) -> Fit:
@@ -423,7 +399,7 @@ def _loss_t(difference: Floats, horizon: int) -> tuple[float, str]:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class ModelConfidenceSet(TextInNotebooks):
+class ModelConfidenceSet(MainTable):
     """The forecasts that contain the best one with a stated probability.
 
     Attributes
@@ -447,18 +423,8 @@ class ModelConfidenceSet(TextInNotebooks):
         """Forecasts in the set."""
         return [str(name) for name in self.table.index[self.table["included"]]]
 
-    def to_frame(self) -> pd.DataFrame:
-        """The forecasts with their p values.
-
-        Returns
-        -------
-        DataFrame
-            A row each.
-        """
-        return self.table.copy()
-
     def __repr__(self) -> str:
-        return f"{table_text(self.table)}\n{textwrap.fill(self.basis, WIDTH)}"
+        return over_basis(self.basis, table_text(self.table))
 
 
 @validate_arguments
@@ -503,10 +469,8 @@ def model_confidence_set(
     ['a', 'b']
     """
     losses = _in_time(losses)
-    if not 0.0 < level < 1.0 or (block is not None and block < 1.0):
-        raise EstimationError(
-            f"model_confidence_set: level={level}, block={block}: level lies between 0 and 1, block is 1 or more."
-        )
+    if block is not None and block < 1.0:
+        raise EstimationError(f"model_confidence_set: block={block}; a block has at least one period.")
     if losses.shape[1] < 2:
         raise EstimationError("model_confidence_set: one forecast; pass the losses of at least two.")
     numbers = losses.to_numpy(float)
@@ -528,10 +492,8 @@ def model_confidence_set(
         largest = max(largest, p)
         p_values[left[worst]] = largest
         left.pop(worst)
-    table = pd.DataFrame(
-        {"mean_loss": mean, "p_value": p_values, "included": p_values > 1.0 - level},
-        pd.Index(names, name="forecast"),
-    )
+    columns = {"mean_loss": mean, "p_value": p_values, "included": p_values > 1.0 - level}
+    table = pd.DataFrame(columns, pd.Index(names, name="forecast"))
     order = np.lexsort([mean, -p_values])
     basis = (
         f"{100 * level:g} % model confidence set; {quantity(len(L), 'forecast date')}, "

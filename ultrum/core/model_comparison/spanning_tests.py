@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from dataclasses import dataclass
 from typing import Final, Literal
 
@@ -12,7 +11,7 @@ import scipy.special
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
-from ultrum.core.presentation import WIDTH, TextInNotebooks, p_equals, quantity, table_text
+from ultrum.core.presentation import MainTable, over_basis, p_equals, quantity, table_text
 from ultrum.core.pricing.alpha_and_multiple_tests import adjust_p_values, project_signed
 from ultrum.core.regression.engine.least_squares import (
     orthonormal,
@@ -113,7 +112,7 @@ def is_excess(tables: list[SeriesTable], doing: str) -> bool:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class SpanningTest(TextInNotebooks):
+class SpanningTest(MainTable):
     """Test that benchmark assets span the mean–variance frontier of further assets.
 
     Attributes
@@ -129,6 +128,7 @@ class SpanningTest(TextInNotebooks):
     basis : str
     """
 
+    _main = "tests"
     tests: pd.DataFrame
     assets: pd.DataFrame
     nobs: int
@@ -145,22 +145,12 @@ class SpanningTest(TextInNotebooks):
         """P value of the whole hypothesis."""
         return float(self.tests["p_value"].iloc[0])
 
-    def to_frame(self) -> pd.DataFrame:
-        """The tests.
-
-        Returns
-        -------
-        DataFrame
-            A row per test.
-        """
-        return self.tests.copy()
-
     def __repr__(self) -> str:
         lines = [
             f"{name}: F({row.df1:g}, {row.df2:g}) = {row.statistic:.4g}, {p_equals(float(row.p_value))}"
             for name, row in self.tests.rename(index=_HYPOTHESES).iterrows()
         ]
-        return "\n".join([*lines, table_text(self.assets), textwrap.fill(self.basis, WIDTH)])
+        return over_basis(self.basis, *lines, table_text(self.assets))
 
 
 _HYPOTHESES: Final = {
@@ -244,19 +234,12 @@ def spanning_test(
     tests = _all_tests(y, f, full, excess, draws if how == "robust" else 0, seed)
     slopes = row_weights(full) @ y
     residuals = y - full @ slopes
-    listed = pd.DataFrame(
-        {
-            "alpha": slopes[0],
-            "beta_sum": slopes[1:].sum(axis=0),
-            "r2": 1.0 - np.sum(residuals**2, axis=0) / np.sum((y - y.mean(axis=0)) ** 2, axis=0),
-        },
-        pd.Index(tested.names, name="asset"),
-    )
-    kind = (
-        "excess returns, so that the risk-free asset belongs to the benchmark"
-        if excess
-        else "total returns, without a risk-free asset"
-    )
+    r2 = 1.0 - np.sum(residuals**2, axis=0) / np.sum((y - y.mean(axis=0)) ** 2, axis=0)
+    columns = {"alpha": slopes[0], "beta_sum": slopes[1:].sum(axis=0), "r2": r2}
+    listed = pd.DataFrame(columns, pd.Index(tested.names, name="asset"))
+    kind = "total returns, without a risk-free asset"
+    if excess:
+        kind = "excess returns, so that the risk-free asset belongs to the benchmark"
     means = f"wild bootstrap, null imposed, {draws} draws, seed {seed}" if how == "robust" else "F distribution"
     basis = (
         f"{quantity(count, 'test asset')}, benchmark {', '.join(spanning.names)}; {kind}; {data.basis}; p "
@@ -287,19 +270,15 @@ def _all_tests(y: Floats, f: Floats, full: Floats, excess: bool, draws: int, see
     """The joint test, and for total returns its two steps."""
     rows, count, width = len(y), y.shape[1], f.shape[1]
     free = rows - width - count
+    apart, less = f[:, 1:] - f[:, :1], y - f[:, :1]  # under α = 0 and B1 = 1: y − b₁ on b₂ − b₁, …, no constant
+    degrees = (2 * count, 2 * free, 0.5) if count > 1 else (2, rows - width - 1, 1.0)
+    stages = {
+        "spanning": (full, apart, less, *degrees),
+        "alphas": (full, f, y, count, free, 1.0),
+        "betas": (f, apart, less, count, free + 1, 1.0),
+    }
     if excess:
-        stages = {"alphas": (full, f, y, count, free, 1.0)}
-    else:
-        apart = f[:, 1:] - f[:, :1]  # under α = 0 and B1 = 1: y − b₁ on b₂ − b₁, … without a constant
-        stages = {
-            "spanning": (
-                (full, apart, y - f[:, :1], 2 * count, 2 * free, 0.5)
-                if count > 1
-                else (full, apart, y - f[:, :1], 2, rows - width - 1, 1.0)
-            ),
-            "alphas": (full, f, y, count, free, 1.0),
-            "betas": (f, apart, y - f[:, :1], count, free + 1, 1.0),
-        }
+        stages = {"alphas": stages["alphas"]}
     out = {}
     for name, (design, restricted, response, above, below, power) in stages.items():
         ratio, drawn = _determinant_ratios(design, restricted, response, draws, seed)
@@ -396,14 +375,11 @@ def factor_spanning_regressions(factors: SeriesTable | pd.DataFrame, *, errors: 
             raise EstimationError(
                 f"factor_spanning_regressions: {name} is a combination of the other factors. Drop one of them."
             )
-        row = {"mean": means.coefficients[CONSTANT][name], "mean_t": means.t_values[CONSTANT][name]}
-        row |= {
-            "alpha": fit.coefficients[CONSTANT][name],
-            "standard_error": fit.standard_errors[CONSTANT][name],
-            "t": fit.t_values[CONSTANT][name],
-            "p": fit.p_values[CONSTANT][name],
-        }
-        out[name] = row | {"r2": fit.r2[name], "nobs": int(fit.nobs[name])}
-    result = pd.DataFrame.from_dict(out, orient="index")
+        parts = fit.coefficients, fit.standard_errors, fit.t_values, fit.p_values
+        alpha = [part[CONSTANT][name] for part in parts]
+        mean = means.coefficients[CONSTANT][name], means.t_values[CONSTANT][name]
+        out[name] = [*mean, *alpha, fit.r2[name], int(fit.nobs[name])]
+    columns = ["mean", "mean_t", "alpha", "standard_error", "t", "p", "r2", "nobs"]
+    result = pd.DataFrame.from_dict(out, orient="index", columns=columns)
     result.insert(6, "p_adjusted", adjust_p_values(result["p"])["p_adjusted"].reindex(result.index))
     return result.rename_axis("factor")

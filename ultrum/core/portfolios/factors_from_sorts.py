@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import textwrap
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
@@ -14,7 +13,7 @@ import pandas as pd
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
-from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.pricing.premium import Premium
 from ultrum.core.regression.engine.newey_west_and_fixed_b import bartlett_sum, lag_rule
 from ultrum.core.series.metadata import ZERO_COST
@@ -170,7 +169,7 @@ def _group(name: str, rest: str, groups: Mapping[str, int], formula: str) -> tup
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class MimickingPortfolios(TextInNotebooks):
+class MimickingPortfolios(TableInNotebooks):
     """Maximum-correlation portfolios of factors that are not traded.
 
     Attributes
@@ -225,9 +224,6 @@ class MimickingPortfolios(TextInNotebooks):
         value = pd.Series({name: one.value for name, one in self.premia.items()})
         error = pd.Series({name: one.standard_error for name, one in self.premia.items()})
         return pd.DataFrame({"premium": value, "standard_error": error, "t": value / error, "r2": self.r2})
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame(), '{:.4f}')}\n{textwrap.fill(self.basis, WIDTH)}"
 
 
 @validate_arguments

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
@@ -16,7 +15,15 @@ from ultrum.core.panel.aligned_panel import Panel
 from ultrum.core.panel.alignment import align
 from ultrum.core.portfolios.factors_from_sorts import factor_from_portfolios
 from ultrum.core.portfolios.sorted_portfolios import SortedPortfolios
-from ultrum.core.presentation import WIDTH, TextInNotebooks, decimals, p_equals, quantity, table_text
+from ultrum.core.presentation import (
+    MainTable,
+    TextInNotebooks,
+    decimals,
+    over_basis,
+    p_equals,
+    quantity,
+    table_text,
+)
 from ultrum.core.pricing.alpha_and_multiple_tests import JointAlphaTest, joint_alpha_test
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance_and_bootstrap import block_length, drawn_periods
@@ -113,14 +120,10 @@ class PortfolioTable(TextInNotebooks):
         return pd.DataFrame(columns)
 
     def __repr__(self) -> str:
-        text = [table_text(self.to_frame(), "{:.4f}")]
-        for name, test in self.joint.items():
-            words = (
-                f"All alphas zero under {name}: statistic {decimals(test.statistic)}, {p_equals(test.p_value)}."
-            )
-            text.append(words)
-        text += [f"All alphas zero under {name}: not tested. {reason}" for name, reason in self.untested.items()]
-        return "\n".join([*text, textwrap.fill(self.basis, WIDTH)])
+        tests = {n: f"statistic {decimals(t.statistic)}, {p_equals(t.p_value)}." for n, t in self.joint.items()}
+        tests |= {name: f"not tested. {reason}" for name, reason in self.untested.items()}
+        lines = [f"All alphas zero under {name}: {result}" for name, result in tests.items()]
+        return over_basis(self.basis, table_text(self.to_frame(), "{:.4f}"), *lines)
 
 
 @validate_arguments
@@ -249,7 +252,7 @@ def _joint_tests(
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class MonotonicityTests(TextInNotebooks):
+class MonotonicityTests(MainTable):
     """Two tests of the steps between the mean returns of neighbouring portfolios.
 
     Attributes
@@ -277,6 +280,7 @@ class MonotonicityTests(TextInNotebooks):
     True
     """
 
+    _main = "steps"
     steps: pd.DataFrame
     statistic: float
     p_value: float
@@ -285,16 +289,6 @@ class MonotonicityTests(TextInNotebooks):
     direction: str
     nobs: int
     basis: str
-
-    def to_frame(self) -> pd.DataFrame:
-        """The steps.
-
-        Returns
-        -------
-        DataFrame
-            A row per step.
-        """
-        return self.steps.copy()
 
     def to_pandas(self) -> pd.Series:
         """Statistics and p values by name.
@@ -322,7 +316,7 @@ class MonotonicityTests(TextInNotebooks):
             f"All steps {mean}, against one that is not: smallest t {decimals(self.all_steps_t)}, "
             f"{p_equals(self.all_steps_p)}. Only this test rejects a single step the other way.",
         ]
-        return "\n".join([lines[0], *(textwrap.fill(line, WIDTH) for line in (*lines[1:], self.basis))])
+        return over_basis(self.basis, *lines)
 
 
 @validate_arguments

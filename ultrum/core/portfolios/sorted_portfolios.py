@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 import itertools
-import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -34,7 +33,7 @@ from ultrum.core.portfolios.formation import (
     groups_of,
     total_returns,
 )
-from ultrum.core.presentation import WIDTH, TextInNotebooks, quantity, table_text
+from ultrum.core.presentation import TableInNotebooks, quantity
 from ultrum.core.series.input_checks import asset_codes
 from ultrum.core.series.metadata import Metadata, hindsight_of
 from ultrum.core.series.time_series import SeriesTable
@@ -42,7 +41,7 @@ from ultrum.errors import AlignmentError, name_list, warn_user
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class SortedPortfolios(TextInNotebooks):
+class SortedPortfolios(TableInNotebooks):
     """Portfolios sorted on characteristics.
 
     Attributes
@@ -203,9 +202,6 @@ class SortedPortfolios(TextInNotebooks):
     def _span(self) -> str:
         held = self.counts.index[self.counts.sum(axis=1) > 0]
         return f"{held[0]} to {held[-1]}" if len(held) else "in no period"
-
-    def __repr__(self) -> str:
-        return f"{table_text(self.to_frame(), '{:.4f}')}\n{textwrap.fill(self.basis, WIDTH)}"
 
 
 @accepts_large("returns")

@@ -12,7 +12,7 @@ import pandas as pd
 
 from ultrum.core.arguments import validate_arguments
 from ultrum.core.array_types import Bools, Floats, Ints
-from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, quantity, table_text
+from ultrum.core.presentation import WIDTH, MainTable, percent, quantity, table_text
 from ultrum.core.pricing.cost_of_equity import (
     AddOns,
     Exposures,
@@ -26,6 +26,7 @@ from ultrum.core.pricing.cost_of_equity import (
 from ultrum.core.pricing.peers_and_leverage import industry_by_asset
 from ultrum.core.regression.beta_table import BetaTable
 from ultrum.core.regression.engine.covariance_and_bootstrap import errors_in_words
+from ultrum.core.series.input_checks import check_numeric
 from ultrum.core.series.time_series import TimeSeries
 from ultrum.errors import EstimationError, count_parts, name_list, one_of
 
@@ -37,7 +38,7 @@ _SHORT: Final = {"standard_error": "s.e.", "industry_weight": "of industry", "al
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class HierarchicalCosts(TextInNotebooks):
+class HierarchicalCosts(MainTable):
     """Costs of equity from loadings shrunk towards industry and characteristics.
 
     Attributes
@@ -64,6 +65,7 @@ class HierarchicalCosts(TextInNotebooks):
     basis : str
     """
 
+    _main = "companies"
     companies: pd.DataFrame
     industries: pd.DataFrame
     unlisted: pd.DataFrame
@@ -84,16 +86,6 @@ class HierarchicalCosts(TextInNotebooks):
     def standard_error(self) -> pd.Series:
         """Its posterior standard deviation."""
         return self.companies["standard_error"]
-
-    def to_frame(self) -> pd.DataFrame:
-        """A row per company.
-
-        Returns
-        -------
-        DataFrame
-            A row each.
-        """
-        return self.companies.copy()
 
     def __repr__(self) -> str:
         tables = [self.companies, self.industries, *([self.unlisted] if len(self.unlisted) else []), self.between]
@@ -187,8 +179,6 @@ def hierarchical_cost_of_equity(
         raise EstimationError(
             "hierarchical_cost_of_equity: the betas are shrunk already. Pass those of factor_betas."
         )
-    if not 0.0 < level < 1.0:
-        raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
     exposures = Exposures.of(betas)
     prices, spread = premia_of(exposures.factors, premia)
     if not np.isfinite(spread).all():
@@ -287,27 +277,23 @@ class _Sample:
         values = np.zeros((len(used), 0))
         if traits is not None:
             names = [str(c) for c in traits]
-            text = [c for c in traits if traits[c].dtype.kind not in "fiu"]
-            if text:
-                raise EstimationError(f"characteristics: the column {text[0]} holds text; numbers are expected.")
+            check_numeric(traits, names, "characteristics")
             values = traits.reindex(exposures.assets).to_numpy(dtype=float)
             used &= np.isfinite(values).all(axis=1)
-        if used.sum() < max(_FEWEST, len(names) + 3):
+        needed = max(_FEWEST, len(names) + 3)
+        if used.sum() < needed:
             raise EstimationError(
                 f"hierarchical_cost_of_equity: {quantity(int(used.sum()), 'company')} with loadings, an industry "
-                f"and every characteristic; at least {max(_FEWEST, len(names) + 3)} are needed."
+                f"and every characteristic; at least {needed} are needed."
             )
         if "any" in set(group_of[used].astype(str)):
             raise EstimationError("An industry is named 'any', as the row of one not in the sample. Rename it.")
         kept = values[used]
         middle, scale = kept.mean(axis=0), kept.std(axis=0)
-        still = [
-            n
-            for n, s, m in zip(names, scale, np.abs(kept).max(axis=0, initial=0.0), strict=True)
-            if s <= 1e-12 * m or s == 0
-        ]
-        if still:
-            raise EstimationError(f"characteristics: {name_list(still)} does not vary. Remove it.")
+        still = scale <= 1e-12 * np.abs(kept).max(axis=0, initial=0.0)
+        if still.any():
+            constant = [n for n, s in zip(names, still, strict=True) if s]
+            raise EstimationError(f"characteristics: {name_list(constant)} does not vary. Remove it.")
         scaled = np.column_stack([np.ones(len(kept)), (kept - middle) / scale])
         if np.linalg.matrix_rank(scaled, tol=1e-8 * len(kept)) < scaled.shape[1]:
             raise EstimationError(f"characteristics: {name_list(names)} are collinear. Remove one of them.")
@@ -333,9 +319,8 @@ def _unlisted(frame: pd.DataFrame | None, sample: _Sample) -> tuple[pd.Index, In
         return None
     for column in ("industry", *sample.traits):
         if column not in frame:
-            raise EstimationError(
-                f"unlisted: the column '{column}' is missing; {one_of(column, list(map(str, frame)))}"
-            )
+            choices = one_of(column, list(map(str, frame)))
+            raise EstimationError(f"unlisted: the column '{column}' is missing; {choices}")
     values = frame[sample.traits].to_numpy(dtype=float)
     if not np.isfinite(values).all():
         raise EstimationError("unlisted: a characteristic is missing. Give every company all of them.")
@@ -481,10 +466,8 @@ def _weights(sample: _Sample, posterior: _Draws, lam: Floats) -> pd.DataFrame:
 def _loadings(posterior: _Draws, sample: _Sample, factors: list[str]) -> pd.DataFrame:
     """Posterior mean and standard deviation of each loading."""
     mean, sd = posterior.own.mean(axis=0), posterior.own.std(axis=0, ddof=1)
-    columns = {}
-    for k, factor in enumerate(factors):
-        columns[factor], columns[f"{factor}_error"] = mean[:, k], sd[:, k]
-    return pd.DataFrame(columns, sample.assets)
+    labels = [label for factor in factors for label in (factor, f"{factor}_error")]
+    return pd.DataFrame(np.stack([mean, sd], axis=2).reshape(len(mean), -1), sample.assets, labels)
 
 
 def _between(posterior: _Draws, sample: _Sample, factors: list[str]) -> pd.DataFrame:

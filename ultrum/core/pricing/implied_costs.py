@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Final
@@ -10,9 +9,9 @@ from typing import Final
 import numpy as np
 import pandas as pd
 
-from ultrum.core.arguments import LARGEST_RATE, validate_arguments
+from ultrum.core.arguments import LARGEST_RATE, check_probability, refuse_idle_options, validate_arguments
 from ultrum.core.array_types import Floats
-from ultrum.core.presentation import WIDTH, TextInNotebooks, percent, quantity, table_text
+from ultrum.core.presentation import TextInNotebooks, over_basis, percent, quantity, table_text
 from ultrum.core.pricing.premium import Premium
 from ultrum.core.pricing.valuation_models import (
     NEEDED_COLUMNS,
@@ -28,7 +27,7 @@ from ultrum.core.pricing.valuation_models import (
     solve_costs,
 )
 from ultrum.core.returns.yields import check_annual_rate
-from ultrum.core.series.input_checks import asset_codes
+from ultrum.core.series.input_checks import asset_codes, check_numeric
 from ultrum.errors import EstimationError, UnitError, name_list, one_of, warn_user
 
 _WITHOUT: Final = (
@@ -90,8 +89,7 @@ class ImpliedCosts(TextInNotebooks):
         DataFrame
             Columns ``low`` and ``high``; missing where no input has a spread.
         """
-        if not 0.0 < level < 1.0:
-            raise EstimationError(f"level={level}: a number between 0 and 1 is expected, such as 0.95.")
+        check_probability("level", level)
         tails = self.drawn.quantile([0.5 - level / 2.0, 0.5 + level / 2.0]).T
         tails.columns = pd.Index(["low", "high"])
         return tails.mask(~(self.standard_error > 0.0))
@@ -107,8 +105,7 @@ class ImpliedCosts(TextInNotebooks):
         return self.table[["cost", "standard_error"]].join(self.interval()).join(self.table[["roots", "note"]])
 
     def __repr__(self) -> str:
-        shown = self.to_frame().drop(columns="roots")
-        return f"{table_text(shown)}\n{textwrap.fill(self.basis, WIDTH)}"
+        return over_basis(self.basis, table_text(self.to_frame().drop(columns="roots")))
 
 
 @validate_arguments
@@ -198,7 +195,7 @@ def implied_cost_of_equity(
     >>> round(float(implied_cost_of_equity(stock, model="constant growth").value["BRTW"]), 4)
     0.07
     """
-    _check_options(model, long_run_growth, long_run_growth_error, bias_error, fade_years, persistence)
+    _check_options(model, long_run_growth, long_run_growth_error, fade_years, persistence)
     columns, unused = _check_columns(forecasts, model)
     if PAID in columns and (bias_error or np.any(np.asarray(bias, dtype=float) != 0.0)):
         raise EstimationError(
@@ -226,15 +223,8 @@ def implied_cost_of_equity(
         note or ("" if k or not np.isfinite(c) else _WITHOUT[0 if not s else 1 if not e > 0.0 else 2])
         for note, k, c, s, e in zip(notes, known, cost, stated, spread, strict=True)
     ]
-    table = pd.DataFrame(
-        {
-            "cost": cost,
-            "standard_error": np.where(np.isfinite(cost) & known, deviation, np.nan),
-            "roots": roots,
-            "note": notes,
-        },
-        index,
-    )
+    error = np.where(np.isfinite(cost) & known, deviation, np.nan)
+    table = pd.DataFrame({"cost": cost, "standard_error": error, "roots": roots, "note": notes}, index)
     missing = list(map(str, index[~np.isfinite(cost)]))
     if missing:
         first = notes[int(np.flatnonzero(~np.isfinite(cost))[0])]
@@ -306,29 +296,20 @@ def _variance_shares(slopes: Floats, errors: Mapping[str, Floats]) -> tuple[Floa
 
 
 def _check_options(
-    model: str, growth: float | None, growth_error: float, bias_error: float, fade_years: int, persistence: float
+    model: str, growth: float | None, growth_error: float, fade_years: int, persistence: float
 ) -> None:
     """Refuse options that do not belong to the model, and rates that look like percent."""
     if model in PERPETUAL and growth is None:
         raise EstimationError(f"model='{model}' needs long_run_growth, such as 0.03.")
-    if model not in PERPETUAL and (growth is not None or growth_error):
-        advice = (
-            " Put the growth into the column growth."
-            if model == "constant growth"
-            else " Use fade_years or persistence."
-        )
-        given = "long_run_growth" if growth is not None else "long_run_growth_error"
-        raise EstimationError(
-            f"{given} has no effect with model='{model}'.{advice if growth is not None else ''}"
-        )
-    if model != "residual income" and (fade_years or persistence):
-        raise EstimationError(f"fade_years and persistence have no effect with model='{model}'; remove them.")
-    if growth_error < 0.0 or bias_error < 0.0:
-        raise EstimationError("long_run_growth_error and bias_error are standard errors and cannot be negative.")
+    if model not in PERPETUAL and growth is not None:
+        instead = "Use the column growth." if model == "constant growth" else "Use fade_years or persistence."
+        raise EstimationError(f"long_run_growth has no effect with model='{model}'. {instead}")
+    if model not in PERPETUAL:
+        refuse_idle_options(f"model='{model}'", long_run_growth_error=growth_error or None)
+    if model != "residual income":
+        refuse_idle_options(f"model='{model}'", fade_years=fade_years or None, persistence=persistence or None)
     if fade_years and persistence:
         raise EstimationError("Residual income: set fade_years or persistence, not both.")
-    if not 0.0 <= persistence <= 1.0 or not 0 <= fade_years <= 100:
-        raise EstimationError("persistence lies between 0 and 1, fade_years between 0 and 100.")
     if growth is not None and abs(growth) > LARGEST_RATE:
         raise UnitError(f"long_run_growth={growth}: decimals are expected, 0.03 for 3 %.")
 
@@ -350,24 +331,18 @@ def _check_columns(frame: pd.DataFrame, model: str) -> tuple[list[str], list[str
     columns = list(NEEDED_COLUMNS[model])
     while model == "residual income" and f"earnings_{len(columns) - 1}" in frame:
         columns.append(f"earnings_{len(columns) - 1}")
-    wrong = [c for c in (*columns, *OPTIONAL_COLUMNS) if c in frame and frame[c].dtype.kind not in "fiu"]
-    if wrong:
-        raise EstimationError(f"implied_cost_of_equity: the column {wrong[0]} holds text; numbers are expected.")
+    check_numeric(frame, (*columns, *OPTIONAL_COLUMNS), "implied_cost_of_equity")
     limits = {"growth": LARGEST_RATE, "growth_sd": LARGEST_RATE, "payout": 2.0, "forecast_sd": 2.0}
     for column, limit in limits.items():
         if column in frame and (frame[column].abs() > limit).any():
-            raise UnitError(
-                f"implied_cost_of_equity: {column} reaches {frame[column].abs().max():g}: decimals are expected, "
-                "0.05 for 5 %."
-            )
+            reached = f"{column} reaches {frame[column].abs().max():g}"
+            raise UnitError(f"implied_cost_of_equity: {reached}: decimals are expected, 0.05 for 5 %.")
     for column in ("growth_years", "years_to_first"):
         if column in frame and (frame[column] <= 0.0).any():
             raise EstimationError(f"implied_cost_of_equity: {column} must be positive; it is a number of years.")
-    if "book_value" in columns and not (frame["book_value"].fillna(1.0) > 0).all():
-        negative = list(map(str, frame.index[frame["book_value"] <= 0]))
-        raise EstimationError(
-            f"Residual income: the book value of {name_list(negative)} is not positive. Remove the row."
-        )
+    if "book_value" in columns and (frame["book_value"] <= 0).any():
+        negative = name_list(list(map(str, frame.index[frame["book_value"] <= 0])))
+        raise EstimationError(f"Residual income: the book value of {negative} is not positive. Remove the row.")
     idle = {"forecast_sd"} if PAID in columns else set[str]()
     idle |= {"growth_sd"} if "growth" not in columns else set[str]()
     used = {*columns, *OPTIONAL_COLUMNS} - idle
@@ -392,21 +367,15 @@ def _basis(
         error = f" (standard error {percent(growth_error)} points)" if growth_error else ""
         parts.append(f"long-run growth {percent(float(options.growth))} %{error}")
     if model == "residual income":
-        after = (
-            f"return on equity fades to the cost over {options.fade_years} years"
-            if options.fade_years
-            else f"residual income persists by {options.persistence:g} per year"
-            if options.persistence
-            else "no residual income after the last forecast"
-        )
+        after = "no residual income after the last forecast"
+        if options.fade_years:
+            after = f"return on equity fades to the cost over {options.fade_years} years"
+        elif options.persistence:
+            after = f"residual income persists by {options.persistence:g} per year"
         parts.append(f"{quantity(len(x.earnings()), 'year')} of earnings, {after}")
-    if np.any(x.bias != 0.0):
-        parts.append(
-            f"forecasts divided by 1 + bias, mean bias {percent(float(x.bias.mean()))} % (error "
-            f"{percent(bias_error)})"
-        )
-    else:
-        parts.append("no correction of forecast bias")
+    mean_bias = f"mean bias {percent(float(x.bias.mean()))} % (error {percent(bias_error)})"
+    corrected = f"forecasts divided by 1 + bias, {mean_bias}"
+    parts.append(corrected if np.any(x.bias != 0.0) else "no correction of forecast bias")
     if unused:
         parts.append(f"columns not used: {name_list(unused)}")
     return "; ".join(parts)
@@ -454,9 +423,7 @@ def forecast_bias(history: pd.DataFrame, *, by_asset: bool = False) -> pd.DataFr
         raise EstimationError(
             f"forecast_bias: the column '{absent[0]}' is missing; {one_of(absent[0], list(map(str, history)))}"
         )
-    text = [c for c in ("forecast", "outcome") if history[c].dtype.kind not in "fiu"]
-    if text:
-        raise EstimationError(f"forecast_bias: the column {text[0]} holds text; numbers are expected.")
+    check_numeric(history, ("forecast", "outcome"), "forecast_bias")
     whole = history[["asset", "period", "forecast", "outcome"]].replace([np.inf, -np.inf], np.nan)
     whole["asset"] = asset_codes(whole["asset"]).where(whole["asset"].notna())
     used = whole.dropna()

@@ -53,15 +53,13 @@ class ValuationInputs:
     @classmethod
     def of(cls, frame: pd.DataFrame, columns: list[str], bias: float | pd.Series) -> ValuationInputs:
         """Numbers of a table, amounts divided by one plus the bias."""
-        if isinstance(bias, pd.Series):
-            shift = bias.reindex(frame.index).to_numpy(dtype=float)
-            absent = [str(a) for a, b in zip(frame.index, shift, strict=True) if not np.isfinite(b)]
-            if absent:
-                raise EstimationError(
-                    f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number."
-                )
-        else:
-            shift = np.full(len(frame), float(bias))
+        each = bias if isinstance(bias, pd.Series) else pd.Series(bias, frame.index)
+        shift = np.asarray(each.reindex(frame.index), dtype=np.float64)
+        absent = list(map(str, frame.index[~np.isfinite(shift)]))
+        if absent:
+            raise EstimationError(
+                f"bias has no value for {name_list(absent)}. Pass one for each asset, or a number."
+            )
         if not (np.abs(shift) < 1.0).all():
             raise UnitError("bias is a share in decimals, 0.08 where forecasts are 8 % too high.")
         numbers = {c: frame[c].to_numpy(dtype=float) for c in columns}
@@ -203,14 +201,12 @@ def solve_costs(
     column = np.arange(len(low))
     cost = _bisect(value, x, options, grid[first, column], grid[np.minimum(first + 1, _GRID - 1), column])
     cost = np.where(roots == 1, cost, np.nan)
-    notes = [
-        _reason(model, int(n), bool(k), float(a), float(p))
-        for n, k, a, p in zip(roots, known, above[0], x.price, strict=True)
-    ]
+    parts = zip(roots, known, above[0], x.price, strict=True)
+    notes = [_reason(int(n), bool(k), float(a), float(p)) for n, k, a, p in parts]
     return cost, roots.astype(np.int64), notes
 
 
-def _reason(model: str, roots: int, known: bool, at_lowest: float, price: float) -> str:
+def _reason(roots: int, known: bool, at_lowest: float, price: float) -> str:
     """Why an asset has no cost; empty if it has one."""
     if roots == 1:
         return ""
@@ -220,11 +216,8 @@ def _reason(model: str, roots: int, known: bool, at_lowest: float, price: float)
         return "an input is missing or not a number"
     if roots > 1:
         return f"{roots} rates solve the equation"
-    return (
-        "forecasts are worth less than the price at every rate"
-        if at_lowest < 0.0
-        else "forecasts are worth more than the price at every rate up to 100 %"
-    )
+    less = "less than the price at every rate"
+    return f"forecasts are worth {less if at_lowest < 0.0 else 'more than the price at every rate up to 100 %'}"
 
 
 def _bisect(value: Value, x: ValuationInputs, options: ValuationOptions, low: Floats, high: Floats) -> Floats:

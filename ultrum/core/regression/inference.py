@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 import scipy.special
 
+from ultrum.core.arguments import check_probability
 from ultrum.core.array_types import Array, Floats
 from ultrum.core.presentation import HasBasis, TableInNotebooks, TextInNotebooks, p_equals, quantity, table_text
 from ultrum.errors import EstimationError, choices, name_list, one_of
@@ -154,8 +155,7 @@ def restrictions_in_words(restrictions: Floats, value: object, terms: Sequence[s
 
 def t_quantile(level: float, df: float | Floats) -> Floats:
     """Two-sided quantile of Student's t for a confidence level."""
-    if not 0.0 < level < 1.0:
-        raise EstimationError(f"A confidence level is between 0 and 1, not {level}.")
+    check_probability("level", level)
     return np.asarray(scipy.special.stdtrit(df, 0.5 + level / 2.0))
 
 
@@ -176,8 +176,8 @@ def detectable_multiple(df: float, level: float = 0.05, power: float = 0.8) -> f
     >>> round(detectable_multiple(1e6), 2)
     2.8
     """
-    if not (0.0 < level < 1.0 and 0.0 < power < 1.0):
-        raise EstimationError(f"level={level}, power={power}: both are between 0 and 1.")
+    check_probability("level", level)
+    check_probability("power", power)
     ends = scipy.special.stdtrit(df, 1.0 - level / 2.0) + scipy.special.stdtrit(df, power)
     return float(ends)
 

@@ -16,7 +16,7 @@ from ultrum.core.arguments import refuse_large
 from ultrum.core.array_types import Floats
 from ultrum.core.series.metadata import Metadata
 from ultrum.core.series.time_series import SeriesLike, SeriesTable, TimeSeries
-from ultrum.errors import AlignmentError, CurrencyError, UnitError, name_list, warn_user
+from ultrum.errors import AlignmentError, CurrencyError, EstimationError, UnitError, name_list, warn_user
 
 P = ParamSpec("P")
 L = TypeVar("L", TimeSeries, SeriesTable, pd.Series, pd.DataFrame)
@@ -30,6 +30,23 @@ def refuse_no_values(doing: str, *series: SeriesLike) -> None:
             raise AlignmentError(
                 f"{doing}: {name_list(table.names)} {'have' if len(table) > 1 else 'has'} no values."
             )
+
+
+def check_numeric(frame: pd.DataFrame, columns: Iterable[str], doing: str) -> None:
+    """Refuse columns that hold text; a column that is absent is passed over.
+
+    Raises
+    ------
+    EstimationError
+        The first such column is named.
+
+    Examples
+    --------
+    >>> check_numeric(pd.DataFrame({"price": [1.0], "note": ["late"]}), ["price"], "a cost")
+    """
+    text = [c for c in columns if c in frame and frame[c].dtype.kind not in "fiu"]
+    if text:
+        raise EstimationError(f"{doing}: the column {text[0]} holds text; numbers are expected.")
 
 
 def asset_codes(column: pd.Series) -> pd.Series:

@@ -377,12 +377,7 @@ class _LaggedProducts:
 
 
 def _cosine_covariance(
-    view: _Views,
-    rows: Rows,
-    solution: BatchSolution,
-    nobs: Ints,
-    influence: Floats,
-    prewhiten: bool,
+    view: _Views, rows: Rows, solution: BatchSolution, nobs: Ints, influence: Floats, prewhiten: bool
 ) -> Floats:
     """Covariances (p, p, B, N) by EWC; each estimate has its own number of cosines."""
     matrix = np.empty_like(influence)
