@@ -444,13 +444,15 @@ BROKEN |= {
 }  # fmt: skip
 
 
-def open_document(rows):
-    """Bytes of an OpenDocument spreadsheet with one sheet; dates are given as text of ISO dates."""
+def open_document(rows, styles="", columns=""):
+    """Bytes of an OpenDocument spreadsheet with one sheet; dates are given as text of ISO dates, a cell of another type as a pair."""
     cells = []
     for row in rows:
         inside = ""
         for cell in row:
-            if isinstance(cell, float):
+            if isinstance(cell, tuple):
+                inside += f"<table:table-cell {cell[1]}" + (f' office:value="{cell[0]}"/>' if cell[0] else "/>")
+            elif isinstance(cell, float):
                 inside += f'<table:table-cell office:value-type="float" office:value="{cell}"><text:p>{cell}</text:p></table:table-cell>'
             elif isinstance(cell, dt.date):
                 inside += f'<table:table-cell office:value-type="date" office:date-value="{cell}"><text:p>{cell}</text:p></table:table-cell>'
@@ -461,7 +463,8 @@ def open_document(rows):
         cells.append(f"<table:table-row>{inside}</table:table-row>")
     names = "urn:oasis:names:tc:opendocument:xmlns:"
     content = (f'<?xml version="1.0"?><office:document-content xmlns:office="{names}office:1.0" xmlns:table="{names}table:1.0" '
-               f'xmlns:text="{names}text:1.0"><office:body><office:spreadsheet><table:table table:name="Rates">{"".join(cells)}'
+               f'xmlns:text="{names}text:1.0" xmlns:style="{names}style:1.0" xmlns:number="{names}datastyle:1.0"><office:automatic-styles>'
+               f'{styles}</office:automatic-styles><office:body><office:spreadsheet><table:table table:name="Rates">{columns}{"".join(cells)}'
                "</table:table></office:spreadsheet></office:body></office:document-content>")  # fmt: skip
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w") as archive:

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import ultrum as ul
-from tests.corpus import BROKEN, GOOD, PAGE
+from tests.corpus import BROKEN, GOOD, PAGE, open_document
 from tests.generated_locales import locale_differences, make_locale_case
 from tests.generated_tables import differences, make_case
 from tests.stated_facts import FILES, lost_facts
@@ -371,6 +371,33 @@ class Statements(Scratch):
         for code, (number, currency) in formats.items():
             with self.subTest(code):
                 self.assertEqual((found[code].values.iloc[0], found[code].metadata.currency), (number, currency))
+
+    def test_units_in_the_cells_of_an_open_document(self):
+        """As the standard writes them: by type of value, by currency, by the style of a cell or of its column."""
+        number = '<number:number-style style:name="N%d"><number:number/><number:text>%s</number:text></number:number-style>'
+        style = '<style:style style:name="ce%d" style:family="table-cell" style:data-style-name="N%d"/>'
+        styles = number % (1, " %") + number % (2, " bp") + style % (1, 1) + style % (2, 2)
+        columns = '<table:table-column table:number-columns-repeated="5"/><table:table-column table:default-cell-style-name="ce2"/>'
+        plain = 'office:value-type="float"'
+        months = [
+            [dt.date(2024, m, 28), (1.5, 'office:value-type="percentage"'), (1.5, 'office:value-type="currency" office:currency="CHF"'),
+             (1.5, f'{plain} table:style-name="ce1"'), (1.5, plain), (1.5, plain)]
+            for m in range(1, 5)
+        ]  # fmt: skip
+        head = ["month", "share (%)", "close", "growth", "plain", "spread"]
+        series = ul.read_series(open_document([head, *months], styles, columns)).series
+        found = {name: (series[name].values.iloc[0], series[name].metadata.currency) for name in series.names}
+        want = {
+            "share (%)": (1.5, ""),
+            "close": (1.5, "CHF"),
+            "growth": (0.015, ""),
+            "plain": (1.5, ""),
+            "spread": (0.00015, ""),
+        }
+        self.assertEqual(found, want)
+        months[1][1] = (None, 'table:formula="of:=[.C3]"')  # as a program writes it that does not compute
+        with self.refused(TableError, "row 3, column 2", "without a stored result"):
+            ul.read_series(open_document([head, *months]))
 
     def test_facts_of_json_and_signs_in_cells(self):
         months = [{"date": f"2024-0{m}", "value": 5.0 + m} for m in (1, 2, 3)]

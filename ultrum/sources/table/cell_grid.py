@@ -65,6 +65,15 @@ class Grid:
         return replace(self, rows=turned, lines=list(range(1, width + 1)))
 
 
+def repeat_count(attribute: str | None) -> int:
+    """How often an element of an OpenDocument sheet stands, by its attribute.
+
+    >>> repeat_count("3"), repeat_count(None)
+    (3, 1)
+    """
+    return int(attribute) if attribute and attribute.isdigit() else 1
+
+
 def without_empty_start(grid: Grid) -> Grid:
     """The grid without columns that are empty in all rows, to the left of the table."""
     start = min(

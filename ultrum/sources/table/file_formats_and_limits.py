@@ -23,7 +23,7 @@ from ultrum.core.array_types import Ints
 from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.download_and_limits import current
-from ultrum.sources.table.cell_grid import Grid, Row
+from ultrum.sources.table.cell_grid import Grid, Row, repeat_count
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.date_layouts import part_of_year
 from ultrum.sources.table.dates_in_words import is_fiscal_label, with_plain_dates
@@ -230,7 +230,7 @@ def _tables(opened: IO[bytes]) -> Iterator[tuple[int, int]]:
     rows = columns = empty = 0
     tags = (f"{_TABLE}table-row", f"{_TABLE}table")
     for _, element in _elements(opened, tags):
-        times, wide = _repeat_count(element, "rows"), _width(element)
+        times, wide = repeat_count(element.get(f"{_TABLE}number-rows-repeated")), _width(element)
         if element.tag == tags[1]:
             yield rows, columns
             rows = columns = empty = 0
@@ -245,15 +245,10 @@ def _width(row: lxml.etree._Element) -> int:
     """Cells of a row up to the last non-empty one."""
     wide = held = 0
     for cell in row:
-        wide += _repeat_count(cell, "columns")
+        wide += repeat_count(cell.get(f"{_TABLE}number-columns-repeated"))
         if len(cell) or cell.get(f"{_OFFICE}value-type"):
             held = wide
     return held
-
-
-def _repeat_count(element: lxml.etree._Element, what: str) -> int:
-    count = element.get(f"{_TABLE}number-{what}-repeated", "1")
-    return int(count) if count.isdigit() else 1
 
 
 # Grids of cells by format

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import io
+import itertools
 import json
 import re
 import zipfile
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Final
 
 from ultrum.core.presentation import quantity
 from ultrum.errors import TableError
 from ultrum.sources.download_and_limits import current
-from ultrum.sources.table.cell_grid import Grid, Row
+from ultrum.sources.table.cell_grid import Grid, Row, repeat_count
 from ultrum.sources.table.date_formats import style_of
 from ultrum.sources.table.number_formats_and_date_words import SUPERSCRIPTS
 from ultrum.sources.table.unit_statements import currency_and_power
@@ -325,20 +326,16 @@ def _plain_rows(value: object) -> list[Row] | None:
 
 
 def _mapping_rows(value: Mapping[str, Any]) -> list[Row] | None:
-    head = next(
-        (value[k] for k in ("columns", "header", "fields", "names") if isinstance(value.get(k), list)), None
-    )
+    heads = ("columns", "header", "fields", "names")
+    head = next((value[k] for k in heads if isinstance(value.get(k), list)), None)
     body = next((value[k] for k in ("data", "rows", "values") if isinstance(value.get(k), list)), None)
     if head and body and all(isinstance(r, list) for r in body):
         names = [h.get("name", h.get("id", "")) if isinstance(h, dict) else str(h) for h in head]
         return [names, *body]
     lists = {k: v for k, v in value.items() if isinstance(v, list)}
     lengths = {len(v) for v in lists.values()}
-    if (
-        len(lists) > 1
-        and len(lengths) == 1
-        and not any(isinstance(c, list | dict) for v in lists.values() for c in v)
-    ):
+    flat = not any(isinstance(c, list | dict) for v in lists.values() for c in v)
+    if len(lists) > 1 and len(lengths) == 1 and flat:
         return [list(lists), *map(list, zip(*lists.values(), strict=True))]
     if len(value) > 1 and all(style_of(str(k)) for k in value):
         if all(isinstance(v, dict) for v in value.values()):
@@ -360,16 +357,14 @@ def _flat(record: Mapping[str, object], above: str = "", depth: int = 0) -> dict
     return flat
 
 
-# Facts about cells of an XLSX workbook beyond their values: units in number formats, formulas without results
+# Facts about cells of a workbook beyond their values: units in number formats, formulas without results
 
 _MAIN: Final = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
 _RELATION: Final = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 _BUILT_IN_PERCENT: Final = (9, 10)  # formats 0% and 0.00%
 _PERCENT_STATED: Final = (100.0, "%")
 _LITERAL: Final = re.compile(r'"([^"]*)"|\\(.)')
-_UNSEEN: Final = re.compile(
-    r'"[^"]*"|\\.|_.|\*.|\[[^\]]*\]'
-)  # of a format: its other characters say what is shown
+_UNSEEN: Final = re.compile(r'"[^"]*"|\\.|_.|\*.|\[[^\]]*\]')  # other characters of a format are shown
 _CURRENCY_OF_FORMAT: Final = re.compile(r"\[\$([^\]-]+)(?:-([0-9A-Fa-f]+))?\]")
 _DOLLARS: Final = {  # codes of languages with their country
     **{"409": "USD", "1009": "CAD", "C0C": "CAD", "C09": "AUD", "1409": "NZD"},
@@ -379,6 +374,9 @@ _NO_RESULT: Final = re.compile(rb"</f>\s*(?:<v\s*/>|<v>\s*</v>|</c>)|<f[^<>]*/>\
 _REFERENCE: Final = re.compile(rb"""<c\s[^<>]*?\br\s*=\s*["']([A-Z]+)(\d+)["'][^<>]*>""")
 _STYLED: Final = re.compile(rb"<c\s([^<>]*)>")
 _ATTRIBUTE: Final = re.compile(rb"""\b([rst])\s*=\s*["']([^"']*)["']""")
+_OPEN_DOCUMENT: Final = "{urn:oasis:names:tc:opendocument:xmlns:%s:1.0}"
+_TABLE, _OFFICE, _STYLE, _NUMBER = (_OPEN_DOCUMENT % part for part in ("table", "office", "style", "datastyle"))
+_WORDS: Final = tuple(f"{_NUMBER}{part}" for part in ("text", "currency-symbol"))
 
 
 def with_cell_facts(grids: list[Grid], body: bytes, name: str) -> list[Grid]:
@@ -393,6 +391,8 @@ def with_cell_facts(grids: list[Grid], body: bytes, name: str) -> list[Grid]:
 
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            if "content.xml" in archive.namelist():
+                return _with_signs_of_open_document(grids, archive, name)
             paths = _sheet_paths(archive)
             styles = _units_of_styles(archive)
             return [_with_signs(g, archive, paths, styles, name) for g in grids]
@@ -483,14 +483,15 @@ def _with_signs(
     for cell in _STYLED.finditer(text):
         parts = dict(_ATTRIBUTE.findall(cell[1]))
         if parts.get(b"s") in styles and b"r" in parts:
-            _sign(rows, *_place(parts[b"r"].decode()), *styles[parts[b"s"]])
-    return Grid(grid.name, rows, grid.lines, grid.how, grid.decisions, grid.above, grid.below)
+            _sign(rows, *_place(parts[b"r"].decode()), styles[parts[b"s"]])
+    return replace(grid, rows=rows)
 
 
-def _sign(rows: list[Row], row: int, column: int, factor: float, unit: str) -> None:
+def _sign(rows: list[Row], row: int, column: int, stated: tuple[float, str] | None) -> None:
     """Write the number of a cell with its unit, as the sheet shows it."""
-    if row >= len(rows) or column >= len(rows[row]):
+    if stated is None or row >= len(rows) or column >= len(rows[row]):
         return
+    factor, unit = stated
     value = rows[row][column]
     if isinstance(value, int | float) and not isinstance(value, bool):
         changed = list(rows[row])
@@ -512,7 +513,85 @@ def _refuse_formulas_without_results(text: bytes, where: str) -> None:
         cells = list(_REFERENCE.finditer(text, max(0, match.start() - 10_000), match.start() + 1))
         if cells and b't="str"' not in cells[-1][0]:  # an empty text is a result
             reference = (cells[-1][1] + cells[-1][2]).decode()
-            raise TableError(
-                f"{where}: cell {reference} has a formula without a stored result. Open the workbook in a "
-                "spreadsheet, save it, and read it again."
-            )
+            raise _no_result(where, reference)
+
+
+def _no_result(where: str, cell: str) -> TableError:
+    """The error of a formula whose result no spreadsheet has computed."""
+    return TableError(
+        f"{where}: cell {cell} has a formula without a stored result. Open the workbook in a spreadsheet, save "
+        "it, and read it again."
+    )
+
+
+# The same of an OpenDocument sheet: types of values, currencies, and data styles
+
+
+def _with_signs_of_open_document(grids: list[Grid], archive: zipfile.ZipFile, name: str) -> list[Grid]:
+    content = _tree(archive, "content.xml")
+    if content is None:
+        return grids
+    units = _units_of_data_styles(_tree(archive, "styles.xml"), content)
+    sheets = {g.name: list(g.rows) for g in grids}
+    for sheet in content.iter(f"{_TABLE}table"):
+        title = str(sheet.get(f"{_TABLE}name"))
+        if title in sheets:
+            _sign_sheet(sheets[title], sheet, units, f"{name}, '{title}'")
+    return [replace(g, rows=sheets[g.name]) for g in grids]
+
+
+def _units_of_data_styles(*trees: lxml.etree._Element | None) -> dict[str, tuple[float, str]]:
+    """Factor and unit by name of a data style, or of a style of cells that has one."""
+    units: dict[str, tuple[float, str]] = {}
+    there = [tree for tree in trees if tree is not None]
+    for style in (style for tree in there for style in tree.iter(f"{_NUMBER}*")):
+        percent = style.tag == f"{_NUMBER}percentage-style"
+        unit = _PERCENT_STATED if percent else unit_of_format(_format_code(style))
+        if unit is not None:
+            units[str(style.get(f"{_STYLE}name"))] = unit
+    for style in (style for tree in there for style in tree.iter(f"{_STYLE}style")):
+        data_style = str(style.get(f"{_STYLE}data-style-name"))
+        if data_style in units:
+            units[str(style.get(f"{_STYLE}name"))] = units[data_style]
+    return units
+
+
+def _format_code(style: lxml.etree._Element) -> str:
+    """A data style as a number format: a digit, and quoted texts without signs of negative numbers."""
+    texts = (str(part.text or "").replace('"', "").strip("-−()") for part in style if part.tag in _WORDS)
+    return "".join(("0", *(f'"{text}"' for text in texts)))
+
+
+def _sign_sheet(
+    grid: list[Row], sheet: lxml.etree._Element, units: Mapping[str, tuple[float, str]], where: str
+) -> None:
+    """Write the numbers of a sheet with their units."""
+    styles: list[str] = []
+    width = max(map(len, grid), default=0)
+    for column in sheet.iter(f"{_TABLE}table-column"):
+        times = min(repeat_count(column.get(f"{_TABLE}number-columns-repeated")), current().columns)
+        styles += [str(column.get(f"{_TABLE}default-cell-style-name"))] * times
+    above = 0
+    for row in sheet.iter(f"{_TABLE}table-row"):
+        below = above + repeat_count(row.get(f"{_TABLE}number-rows-repeated"))
+        start = 0
+        for cell in row:
+            end = start + repeat_count(cell.get(f"{_TABLE}number-columns-repeated"))
+            own, by_row = cell.get(f"{_TABLE}style-name"), row.get(f"{_TABLE}default-cell-style-name")
+            names = own, by_row, *styles[start : start + 1]
+            unit = _unit_of_cell(cell, units.get(next((str(n) for n in names if n), "")))
+            if cell.get(f"{_TABLE}formula") and not cell.get(f"{_OFFICE}value-type") and not len(cell):
+                raise _no_result(where, f"in row {above + 1}, column {start + 1}")
+            lines, places = range(above, min(below, len(grid))), range(start, min(end, width))
+            for line, place in itertools.product(lines, places) if unit else ():
+                _sign(grid, line, place, unit)
+            start = end
+        above = below
+
+
+def _unit_of_cell(cell: lxml.etree._Element, styled: tuple[float, str] | None) -> tuple[float, str] | None:
+    """Factor and unit that a cell states by its type or currency, or else by its style."""
+    kind, currency = cell.get(f"{_OFFICE}value-type"), cell.get(f"{_OFFICE}currency")
+    if kind == "currency" and currency:
+        return 1.0, f" {currency}"
+    return _PERCENT_STATED if kind == "percentage" else styled if kind == "float" else None
