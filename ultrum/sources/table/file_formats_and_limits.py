@@ -430,10 +430,15 @@ def _by_headings(lines: Sequence[str]) -> str:
 def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
     import python_calamine
 
+    unread: tuple[tuple[str, str], ...] = ()
     if body[:4] == b"PK\x03\x04":
         refuse_huge_workbook(body, name)
     else:
         refuse_circles(body, name)
+    if body[:4] != b"PK\x03\x04" or b"xl/workbook.bin" in body:
+        unread = (
+            ("not used", "percent signs and currencies in number formats; save it as .xlsx to have them read"),
+        )
     try:
         book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(body))
         names = list(book.sheet_names)
@@ -442,7 +447,7 @@ def _workbook(body: bytes, name: str, sheet: str | int | None) -> list[Grid]:
         for title in wanted:
             chosen = book.get_sheet_by_name(title)
             rows: Any = chosen.to_python(skip_empty_area=False)
-            grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title),)))
+            grids.append(Grid(title, rows, list(range(1, len(rows) + 1)), "sheet", (("sheet", title), *unread)))
     except TableError:
         raise
     except BaseException as error:  # its reader has several kinds of errors, and panics on some files

@@ -42,6 +42,7 @@ from ultrum.sources.table.table_detection import (
 from ultrum.sources.table.unit_statements import (
     SETTLED,
     Statement,
+    bare_currencies,
     in_currency_codes,
     percent_words,
     statements_in,
@@ -64,7 +65,7 @@ _FLAGS: Final = {
     "s": "estimated by the source",
 }
 _STATUS: Final = re.compile(
-    r"(?:.* )?(?:obs[_ ])?(?:status|flags?|quality|qualité|qualifier|statut|estado|stato)", re.IGNORECASE
+    r"(?i:(?:.* )?(?:obs[_ ])?(?:status|flags?|quality|qualité|qualifier|statut|estado|stato))"
 )
 _MOST_STATUSES: Final = 12
 _MARKS: Final = "marks next to numbers"
@@ -76,10 +77,8 @@ _LONGEST_TENOR: Final = 60  # months; more of a column of 3M, 6M, 12M are millio
 _MOST_ODD: Final = 0.1  # share of cells that are not numbers in a column of numbers
 _ODD_TEXTS: Final = 3  # different ones, however often each stands
 _MISSING_PROSE: Final = re.compile(r"[^.\n]*\bmissing\b[^\n]*", re.IGNORECASE)
-_BREAK_PROSE: Final = re.compile(
-    r"\b(new (definition|base|series|method|unit)|redefin|rebas|break in|definition chang|from here)",
-    re.IGNORECASE,
-)
+_NEW: Final = r"new (?:definition|base|series|method|unit)"
+_BREAK_PROSE: Final = re.compile(rf"\b({_NEW}|redefin|rebas|break in|definition chang|from here)", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -236,8 +235,9 @@ def _units_of_columns(
         stated = (*stated, by_row.of_all)
     stated_of = {n: statements_in(b.preamble, b.footer) for n, b in own.items()}
     given = _given_units(own, words, list(numbers), options)
+    bare = bare_currencies(numbers, f"{block.preamble} {block.title} {' '.join(numbers)}")
     units = {
-        n: _unit(own.get(n, words), n, read, given[n], block.place, stated_of.get(n, stated))
+        n: _unit(own.get(n, words), n, read, given[n], stated_of.get(n, stated), bare.get(n, ""))
         for n, read in numbers.items()
     }
     every = (*stated, *itertools.chain.from_iterable(stated_of.values()))
@@ -425,10 +425,10 @@ def _heading_of(block: Block, name: str) -> tuple[str, str]:
 
 
 def _unit(
-    block: Block, name: str, read: ReadNumbers, given: str | None, where: str, stated: Sequence[Statement]
+    block: Block, name: str, read: ReadNumbers, given: str | None, stated: Sequence[Statement], bare: str
 ) -> UnitFinding:
     title, unit_cell = _heading_of(block, name)
-    return unit_of(name, title, unit_cell, read, block.preamble, given, where, block.footer, stated)
+    return unit_of(name, title + bare, unit_cell, read, block.preamble, given, block.place, block.footer, stated)
 
 
 def _statements_without_use(

@@ -103,6 +103,10 @@ _FURTHER_NAMES: Final = {
 }
 _IN_HUNDREDTHS: Final = {"GBX": "GBP", "GBp": "GBP", "USX": "USD", "ZAC": "ZAR", "ZAc": "ZAR", "EUX": "EUR"}
 _IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
+_BARE_CURRENCY: Final = re.compile(r"(\w*[^\W\d_]{2}.*) ([A-Z]{3}|GBp|ZAc)\s*")
+_EXCHANGE: Final = re.compile(
+    r"exchange|forex|\bfx\b|wechsel|devisen|sorten|change|cambi|koers|kurz|курс|валют", re.IGNORECASE
+)
 _NAME_PART: Final = re.compile(r"(?:[^\W\d_]+(?:[.'’-](?=[^\W\d_$]))*)*(?:[^\W\d_]|\$)")
 _CJK: Final = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff\uac00-\ud7af]")
 _LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
@@ -305,6 +309,23 @@ def currency_and_power(text: str) -> tuple[str, int]:
         return _IN_HUNDREDTHS[code], -2
     code = SIGNS.get(code, code)
     return (code, 0) if is_currency(code) else ("", 0)
+
+
+def bare_currencies(headings: Iterable[str], around: str) -> dict[str, str]:
+    """The code with which headings end without a word or bracket, such as "Close EUR", in brackets, by heading.
+
+    None where they end with different codes, which then are names, nor beside words about exchange rates.
+
+    Examples
+    --------
+    >>> bare_currencies(["Close EUR", "Volume"], ""), bare_currencies(["Close EUR", "Close JPY"], "")
+    ({'Close EUR': ' (EUR)'}, {})
+    """
+    ends = {name: _BARE_CURRENCY.fullmatch(with_currency_codes(name)) for name in headings}
+    codes = {n: m[2] for n, m in ends.items() if m and not any(map(is_currency, m[1].split()))}  # else a pair
+    alone = len(set(codes.values())) == 1 and not _EXCHANGE.search(around)
+    known = currency_and_power(next(iter(codes.values()), ""))[0] not in ("", "ALL")
+    return {name: f" ({code})" for name, code in codes.items()} if alone and known else {}
 
 
 def without_currency(heading: str) -> str:
