@@ -15,7 +15,7 @@ from pathlib import Path
 from babel import Locale
 
 from ultrum.sources.table.number_formats_and_date_words import TOKEN, WORDS, compact, plain_text
-from ultrum.sources.table.unit_statements import CURRENCY_NAMES
+from ultrum.sources.table.unit_statements import CURRENCY_NAMES, SCALE
 
 _CODES = (
     "en de fr es it pt nl sv da nb nn fi is pl cs sk sl hr sr bs hu ro bg ru uk be mk el tr et lv lt sq ca eu gl "
@@ -43,6 +43,15 @@ _CURRENCIES = (
     "ILS THB IDR MYR PHP CLP COP DEM FRF ITL"
 )
 _OTHER_MEANINGS = {"real", "reali", "lei", "leu", "sol", "soli"}  # names of currencies that are also common words
+_MULTIPLES = {3: "thousand", 5: "lakh", 6: "million", 7: "crore", 9: "billion", 12: "trillion"}
+_NO_MULTIPLES = {"mille", "мил", "бил", "мян", "сая"}  # other words too
+_SHORT_MULTIPLES = {
+    "ezer",
+    "ribu",
+    "juta",
+    "milj",
+    "hilj",
+}  # of fewer than five Latin letters; "bill" and "min" are others
 FIELDS = ("year", "quarter", "month", "week", "day")
 _CONTEXTS = ("format", "stand-alone")
 _SKELETONS = ("yMMMM", "yMMMd", "yMMMMd", "yMMM", "yQQQ", "yQQQQ", "yMMMEd", "yMMMMEEEEd")
@@ -168,8 +177,36 @@ def text_of_currencies() -> str:
         for code in names:
             forms = [locale.currencies.get(code, ""), *(plural[code].values() if code in plural else ())]
             names[code] |= {form.lower().strip() for form in forms} - {"", code.lower()} - _OTHER_MEANINGS
+    names |= multiples()
     lines = [f' "{code}": {json.dumps(sorted(held), ensure_ascii=False)}' for code, held in names.items()]
     return "{\n" + ",\n".join(lines) + "\n}\n"
+
+
+def multiples() -> dict[str, set[str]]:
+    """Words for multiples, by their English word; those that mean two numbers, or that are other words, are left out."""
+    in_code = re.compile(SCALE, re.IGNORECASE)
+    powers: dict[str, set[int]] = defaultdict(set)
+    for language in LANGUAGES:
+        for forms in Locale.parse(language).compact_decimal_formats.values():
+            for one, pattern in ((one, p) for held in forms.values() for one, p in held.items()):
+                zeros, word = (
+                    re.fullmatch(r"[^0]*(0+)[^0]*", pattern.pattern),
+                    re.sub(r"[0'¤.]", "", pattern.pattern),
+                )
+                if zeros and word.strip() and " " not in (plain := word.replace("\xa0", " ").strip()):
+                    powers[plain.lower()].add(len(one) - len(zeros[1]))
+    words: dict[str, set[str]] = {word: set() for word in _MULTIPLES.values()}
+    for word, held in powers.items():
+        long = len(word) > 4 or word in _SHORT_MULTIPLES or (len(word) > 2 and not word.isascii())
+        if (
+            len(held) == 1
+            and long
+            and word not in _NO_MULTIPLES
+            and word[0] < "\u3000"
+            and not in_code.fullmatch(word)
+        ):
+            words.get(_MULTIPLES.get(held.pop(), ""), set()).add(word)
+    return words
 
 
 def _without(shared: set[tuple[str, str]], months: dict[str, dict[str, int]]) -> defaultdict[str, dict[str, int]]:

@@ -63,6 +63,7 @@ PUBLICATION_WORDS: Final = re.compile(
 _UNIT_IN_BRACKETS: Final = re.compile(r"(.*\S) ?\[([^\[\]]+)\]")
 _UNIT_LABELS: Final = ("unit", "units", "unit of measure", "einheit", "unité", "measure")
 _CODE_LABELS: Final = ("code", "id", "key", "series", "series id", "series code", "mnemonic", "symbol", "ticker")
+_LABEL: Final = re.compile(r"\s*([^\W\d_][^:]{0,40}): *\S")
 _SOURCE_LABELS: Final = ("source", "sources", "quelle", "fuente", "fonte", "źródło", "källa", "bron", "kilde")
 _NOTE_LABELS: Final = (
     *("last update", "last updated", "updated", "release date", "next release", "note", "notes", "status"),
@@ -182,6 +183,9 @@ def _could_name(row: Row, width: int, column: int, more: bool) -> bool:
     if looks_like_data(row, column):
         return False
     texts = [c for c in row if not is_empty(c)]
+    labels = [m[1] for c in texts if (m := _LABEL.match(str(c)))]
+    if len(labels) == len(texts) and len(set(labels)) == len(labels) and not is_empty(row[0]):
+        return False  # facts about the table: "Exchange: QLX", "Currency: QML"
     if more:  # a row of groups, codes or titles over the names
         return content_width(row) <= width and len(row) >= width - 1 and len(texts) >= 2
     return content_width(row) <= width and len(row) >= width - 1 and len(texts) >= max(1, (width - 1) // 2)

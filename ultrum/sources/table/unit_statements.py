@@ -55,32 +55,23 @@ _POINTS: Final = (
     r"(?<![^\W\d_])(?:basis ?points?|bps?|basispunkt\w*|points? de base|puntos? básicos?)(?![^\W\d_])"
 )
 _SCALES: Final = {  # words for thousand, million and billion, as statistical releases print them
-    3: r"thousands?|thous\.?|tausend|tsd\.?|milliers?|miles|migliaia|tusen\w*|tys\.?|tis\.?|тыс\.?|千",
-    6: r"millions?|mill\.?|mn\.?|mio\.?|millionen|millones|milhões|milioni|miljo\w+|mln\.?|млн\.?|百万",
-    9: r"billions?|bn\.?|mrd\.?|milliarden|milliards?|miliardi|miljard\w*|mld\.?|млрд\.?|十億|十亿",
+    12: r"trillions?\.?|兆|조|万亿|萬億",
+    3: r"thousands?\.?|thous\.?|tsd\.?|milliers?|miles|migliaia|tusen\w*|t[yi]s\.?|тыс\.?|千|천|k(?=[€£]|XXX)",
+    5: r"lakhs?",
+    6: r"millions?\.?|mill\.?|mn\.?|mio\.?|miljo\w+|mln\.?|млн\.?|百万|百萬|백만|m(?=[€£]|XXX)",
+    7: r"crores?|千万|千萬|천만",
+    9: r"billions?\.?|bn\.?|mrd\.?|miljard\w*|mld\.?|mds?\.?|млрд\.?|十億|十亿|십억",
+    8: r"億|亿|억",
+    4: r"万|萬|만",
 }
-_SCALE: Final = "|".join(f"(?P<e{power}>{words})" for power, words in _SCALES.items())
-SIGNS: Final = {
-    "€": "EUR",
-    "£": "GBP",
-    "zł": "PLN",
-    "Kč": "CZK",
-    "Ft": "HUF",
-    "лв": "BGN",
-    "₽": "RUB",
-    "₹": "INR",
-    "₺": "TRY",
-    "₴": "UAH",
-    "₪": "ILS",
-    "₫": "VND",
-    "₩": "KRW",
-    "฿": "THB",
-    "₸": "KZT",
-    "₼": "AZN",
-    "₾": "GEL",
-}
+SCALE: Final = "|".join(f"(?P<e{power}>{words})" for power, words in _SCALES.items())
+_SIGNS: Final = (
+    "€ EUR £ GBP zł PLN Kč CZK Ft HUF лв BGN ₽ RUB ₹ INR ₺ TRY TL TRY ₴ UAH ₪ ILS ₫ VND ₩ KRW 원 KRW ฿ THB "
+    "₸ KZT ₼ AZN ₾ GEL 円 JPY 元 XXX kr XXX Rs XXX"
+)
+SIGNS: Final = dict(zip(_SIGNS.split()[::2], _SIGNS.split()[1::2], strict=True))
 _CODE: Final = rf"(?:[A-Z]{{3}}|GBp|ZAc|{'|'.join(SIGNS)})"
-_SCALED_MONEY: Final = rf"(?:(?i:{_SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
+_SCALED_MONEY: Final = rf"(?:(?i:{SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_CODE})"
 CURRENCY_NAMES: Final = Path(__file__).with_name("currency_names.json")
 UNKNOWN_CURRENCY: Final = "XXX"  # of ISO 4217: a currency that is stated, but could be several
 _FURTHER_NAMES: Final = {
@@ -91,7 +82,8 @@ _FURTHER_NAMES: Final = {
     "HKD": "hk$",
     "SGD": "s$ sg$",
     "TWD": "nt$",
-    "BRL": "r$",
+    "BRL": "r$ reais",
+    "RUB": "руб рубль рубли рублей рублях",
     "MXN": "mx$ mex$",
     "GBP": "sterling pound_sterling pounds_sterling",
     "JPY": "yen",
@@ -99,7 +91,7 @@ _FURTHER_NAMES: Final = {
     "GBX": "pence pence_sterling new_pence british_pence",
     "USX": "us_cents us_cent u.s._cents us-cents us-cent",
     "EUX": "eurocents eurocent euro_cents euro_cent euro-cent euro-cents",
-    UNKNOWN_CURRENCY: "$ dollar dollars pounds francs",
+    UNKNOWN_CURRENCY: "$ dollar dollars pounds francs pesos kronor kroner rupees",
 }
 _IN_HUNDREDTHS: Final = {"GBX": "GBP", "GBp": "GBP", "USX": "USD", "ZAC": "ZAR", "ZAc": "ZAR", "EUX": "EUR"}
 _IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
@@ -148,8 +140,8 @@ def _value_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
         ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
         ("basis points", re.compile(_POINTS, re.IGNORECASE)),
         ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
-        ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]+(?i:{_SCALE})")),
-        ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{_SCALE})", re.IGNORECASE)),
+        ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]*(?i:{SCALE})")),
+        ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{SCALE})", re.IGNORECASE)),
     )
 
 
@@ -159,8 +151,8 @@ def _title_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
         ("percent", re.compile(rf"{_BEFORE}{_PERCENT}{_AFTER}|(?:^|[.!]\s+){_PERCENT}{_AFTER}", re.IGNORECASE)),
         ("basis points", re.compile(rf"{_BEFORE}{_POINTS}", re.IGNORECASE)),
         ("currency", re.compile(rf"{_BEFORE}{_SCALED_MONEY}(?:{_END}|(?=\s*(?:/|per\b)))")),
-        ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]+(?i:{_SCALE}){_END}")),
-        ("multiple", re.compile(rf"{_BEFORE}(?:{_SCALE}){_AFTER}", re.IGNORECASE)),
+        ("currency", re.compile(rf"(?:^|{_BEFORE})(?P<code>{_CODE})[ ,]*(?i:{SCALE}){_END}")),
+        ("multiple", re.compile(rf"{_BEFORE}(?:{SCALE}){_AFTER}", re.IGNORECASE)),
     )
 
 
@@ -251,7 +243,7 @@ _OF_DEBT: Final = re.compile(
 
 @cache
 def _currency_names() -> tuple[Mapping[str, str], Mapping[str, int], Mapping[str, str]]:
-    """Code of each name, the most parts of names that begin with a word, and codes of names without spaces."""
+    """Code of each name, or English word of a multiple; the most parts of a name by first word; names in one."""
     names = {n: code for code, held in json.loads(CURRENCY_NAMES.read_text("utf-8")).items() for n in held}
     for code, further in _FURTHER_NAMES.items():
         names |= {name.replace("_", " "): code for name in further.split()}
