@@ -22,6 +22,7 @@ METADATA = (
     "base_period",
     "timing",
     "income",
+    "quoted",
 )
 
 KEYS = {"about", "text", "encoding", "archive", "options", "refused", "fix", "values", "notes", "missing", "rejected", "events",

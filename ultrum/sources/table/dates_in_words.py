@@ -345,6 +345,16 @@ _INDEX_WORD: Final = re.compile(
 )
 
 
+def tenor_of(heading: str) -> str:
+    """Maturity that a whole heading is, such as 3M or 10Y; empty for others.
+
+    >>> tenor_of("10Y"), tenor_of("KELP")
+    ('P10Y', '')
+    """
+    match = re.fullmatch(r"(\d{1,3}) ?([DWMY])", heading.strip())
+    return f"P{match[1]}{match[2]}" if match else ""
+
+
 def base_periods(text: str, *, of_an_index: bool = True) -> list[str]:
     """Base periods that a text states: 2015 = 100, 1982-84 = 100, base 100 en 2015, December 2015 = 100.
 

@@ -39,6 +39,7 @@ Kind = Literal[
     "excess return",
     "cumulation",
     "annual rate",
+    "quotation",
     "costs or hedging",
 ]
 _OF_UNITS: Final = ("percent", "basis points", "currency", "multiple", "other unit")
@@ -75,7 +76,7 @@ _SCALED_MONEY: Final = rf"(?:(?i:{SCALE})\s*(?:of|de|di|in|d')?\s*)?(?P<code>{_C
 CURRENCY_NAMES: Final = Path(__file__).with_name("currency_names.json")
 UNKNOWN_CURRENCY: Final = "XXX"  # of ISO 4217: a currency that is stated, but could be several
 _FURTHER_NAMES: Final = {
-    "USD": "us$ u.s.$ us-$ u.s._dollar u.s._dollars american_dollars",
+    "USD": "долл._сша us$ u.s.$ us-$ u.s._dollar u.s._dollars american_dollars",
     "CAD": "c$ ca$ cdn$",
     "AUD": "a$ au$",
     "NZD": "nz$",
@@ -91,7 +92,7 @@ _FURTHER_NAMES: Final = {
     "GBX": "pence pence_sterling new_pence british_pence",
     "USX": "us_cents us_cent u.s._cents us-cents us-cent",
     "EUX": "eurocents eurocent euro_cents euro_cent euro-cent euro-cents",
-    UNKNOWN_CURRENCY: "$ dollar dollars pounds francs pesos kronor kroner rupees",
+    UNKNOWN_CURRENCY: "$ dollar dollars pounds francs pesos kronor kroner rupees 달러 रुपये",
 }
 _IN_HUNDREDTHS: Final = {"GBX": "GBP", "GBp": "GBP", "USX": "USD", "ZAC": "ZAR", "ZAc": "ZAR", "EUX": "EUR"}
 _IN_A_CURRENCY: Final = re.compile(r"(?:,|\s(?:in|en|em|i|v|w|au|på)|)\s+[(\[]?(?:[A-Z]{3}|GBp|ZAc)[)\]]?\s*$")
@@ -100,7 +101,7 @@ _EXCHANGE: Final = re.compile(
     r"exchange|forex|\bfx\b|wechsel|devisen|sorten|change|cambi|koers|kurz|курс|валют", re.IGNORECASE
 )
 _NAME_PART: Final = re.compile(r"(?:[^\W\d_]+(?:[.'’-](?=[^\W\d_$]))*)*(?:[^\W\d_]|\$)")
-_CJK: Final = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff\uac00-\ud7af]")
+_WITHOUT_SPACES: Final = re.compile(r"[\u0900-\u0eff\u3040-\u30ff\u4e00-\u9fff\uac00-\ud7af]")
 _LABELLED: Final = re.compile(r"(?P<label>[^\W\d_][^:=,;\n]{0,40}?)\s*[:：=]\s*(?P<value>[^\n]+?)\s*[.;]?")
 _LABEL_OF_CURRENCY: Final = (
     r"currency|ccy|währung|devise|monnaie|moneda|divisa|valuta|moeda|munt|valuutta|waluta|měna|mena|валюта"
@@ -198,12 +199,12 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
     ),
     ("income", "total", r"total[- ]returns?\b|dividends? reinvested|performance[- ]?index"),
     ("income", "price", r"\bprice[- ]return|\bex(?:cluding)?[- ]dividends?|kursindex"),
-    (
-        "log returns",
-        "",
-        r"\blog(?:arithmic)?[- ]?returns?\b|continuously[- ]compounded|log-?renditen"
-        r"|rendements? logarithm\w*",
-    ),
+    ("log returns", "", r"\blog(?:arithmic)?[- ]?returns?\b|log-?renditen|rendements? logarithm\w*"),
+    ("quotation", "continuous", r"continuously[- ]compounded|stetig\w* (?:verzins\w*|rendite\w*)"),
+    ("quotation", "bond-equivalent", r"\bbond[- ]equivalent|\bsemi-?annual(?:ly)?[- ]compound\w*"),
+    ("quotation", "discount", r"\bbank[- ]discount|\bdiscount (?:basis|yields?)\b"),
+    ("quotation", "effective", r"\beffective annual\b|\bannually[- ]compounded|\bannual compounding"),
+    ("quotation", "simple", r"\bsimple (?:interest|yields?)\b"),
     ("excess return", "", r"\bexcess returns?\b|in excess of (?:the |a )?\w+|en excès d\w+|überrendite\w*"),
     (
         "cumulation",
@@ -252,7 +253,7 @@ def _currency_names() -> tuple[Mapping[str, str], Mapping[str, int], Mapping[str
         parts = _NAME_PART.findall(name)
         if parts:
             longest[parts[0]] = max(longest.get(parts[0], 0), len(parts))
-    joined = {n: c for n, c in sorted(names.items(), key=lambda item: -len(item[0])) if _CJK.search(n)}
+    joined = {n: c for n, c in sorted(names.items(), key=lambda item: -len(item[0])) if _WITHOUT_SPACES.search(n)}
     return names, longest, joined
 
 
@@ -268,7 +269,7 @@ def with_currency_codes(text: str) -> str:
     ('Billions of XXX', 'Close, GBX')
     """
     names, longest, joined = _currency_names()
-    if _CJK.search(text):
+    if _WITHOUT_SPACES.search(text):
         for name, code in joined.items():
             text = text.replace(name, code)
     parts = list(_NAME_PART.finditer(text))
@@ -551,7 +552,9 @@ def described_facts(
     price and a total return index, a heading with "price" is of the first.
     """
     found, words, used = dict(facts), list[str](), list[Statement]()
-    measure = str(facts.get("measure", ""))
+    if is_share and found.get("measure") == "flow":
+        del found["measure"]  # a share of exports is not summed
+    measure = str(found.get("measure", ""))
     may_be_return = measure == "return" or (not measure and (is_share or "unit" not in facts))
     of_return = measure == "return" or (
         not measure and is_share and plain_heading(name) not in RISK_FREE_HEADINGS
@@ -562,20 +565,24 @@ def described_facts(
         "log returns": may_be_return,
         "excess return": is_excess_heading(name),
         "annual rate": measure == "rate",
+        "quotation": measure == "rate" or may_be_return,
     }
-    for kind in ("timing", "income", "log returns", "excess return", "cumulation", "annual rate"):
+    for kind in ("timing", "income", "log returns", "excess return", "cumulation", "annual rate", "quotation"):
         near, far = of_kind(heading, kind), of_kind(stated, kind)
         one = near[0] if near else far[0] if len({x.value for x in far}) == 1 else None
         if one is None or (not near and one.value == "total" and "price" in plain_heading(name).split()):
             continue
-        if takes.get(kind, False):
+        if takes.get(kind, False) and (kind != "quotation" or measure == "rate" or one.value == "continuous"):
             used += [x for x in far if x.value == one.value]
             if kind in ("timing", "income"):
                 found[kind] = one.value
                 words.append(_TAKEN[one.value if kind == "timing" else f"{one.value} income"])
-            elif kind == "log returns":
+            elif kind == "quotation" and measure == "rate":
+                found["quoted"] = one.value
+                words.append(f"{one.value} quotation")
+            elif kind in ("log returns", "quotation"):
                 found["measure"] = "log_return"
-                words.append(kind)
+                words.append("log returns")
         elif kind in ("cumulation", "annual rate") and measure == "flow":
             found.pop("measure")
             words.append(_TAKEN[kind])

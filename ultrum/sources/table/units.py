@@ -25,7 +25,7 @@ from ultrum.core.series.metadata import plain_heading
 from ultrum.errors import TableError, name_list
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import codes_of, first_rows
-from ultrum.sources.table.dates_in_words import base_periods
+from ultrum.sources.table.dates_in_words import base_periods, tenor_of
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
 from ultrum.sources.table.unit_statements import (
     LABELS,
@@ -216,9 +216,10 @@ def _with_descriptions(
         facts |= {"base_period": base.value, "measure": "index", "unit": "index"}
         used += [s for s in of_kind(stated, "base period") if s.value == base.value]
     maturity = _single(heading, stated, "maturity")
-    if maturity is not None and facts.get("measure") == "rate":
-        facts["maturity"] = maturity.value
-        used += [s for s in of_kind(stated, "maturity") if s.value == maturity.value]
+    years = maturity.value if maturity is not None else tenor_of(name)
+    if years and facts.get("measure") == "rate":
+        facts["maturity"] = years
+        used += [s for s in of_kind(stated, "maturity") if s.value == years]
     is_share = finding.percent or facts.get("unit") == DECIMAL
     facts, words, taken = described_facts(facts, name, is_share, heading, stated)
     used += taken
