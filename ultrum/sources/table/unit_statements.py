@@ -61,7 +61,7 @@ _SCALES: Final = {  # words for thousand, million and billion, as statistical re
     5: r"lakhs?",
     6: r"millions?\.?|mill\.?|mn\.?|mio\.?|miljo\w+|mln\.?|млн\.?|百万|百萬|백만|m(?=[€£]|XXX)",
     7: r"crores?|千万|千萬|천만",
-    9: r"billions?\.?|bn\.?|mrd\.?|miljard\w*|mld\.?|mds?\.?|млрд\.?|十億|十亿|십억",
+    9: r"billions?\.?|bn\.?|mrd\.?|miljard\w*|mld\.?|mds?\.?|mia\.|млрд\.?|十億|十亿|십억",
     8: r"億|亿|억",
     4: r"万|萬|만",
 }
