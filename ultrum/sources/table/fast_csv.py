@@ -41,8 +41,15 @@ from ultrum.sources.table.number_formats_and_date_words import MISSING, ReadNumb
 from ultrum.sources.table.reading_result import Decision, LineRange, TableOptions, account_of
 from ultrum.sources.table.table_detection import Block, Rejected, find_blocks
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed, type_cells, with_statuses
-from ultrum.sources.table.unit_statements import states_units
-from ultrum.sources.table.units import unit_certainty, unit_column, unit_of, units_by_row
+from ultrum.sources.table.unit_columns import (
+    MULTIPLIER,
+    multiplier_column,
+    states_units,
+    unit_certainty,
+    unit_column,
+    units_by_row,
+)
+from ultrum.sources.table.units import unit_of
 from ultrum.sources.table.unpacking import decode, kind_of, shown_encoding
 
 SAMPLE: Final = 12 * 1024
@@ -346,9 +353,10 @@ def read_parquet(body: bytes, name: str, options: TableOptions) -> Typed:
     columns: dict[str, Array] = {}
     numbers_by_name: dict[str, ReadNumbers] = {}
     rejected: list[Rejected] = []
+    multiplier = multiplier_column({n: frame[n].to_numpy(dtype=object) for n in names if MULTIPLIER.fullmatch(n)})
     for other in [n for n in names if n != dated]:
         values = frame[other]
-        if values.dtype.kind in "fiu":
+        if values.dtype.kind in "fiu" and other != multiplier:
             numbers = values.to_numpy(dtype=np.float64)
             infinite = np.isinf(numbers)
             rejected += [

@@ -39,6 +39,7 @@ from ultrum.sources.table.table_detection import (
     Rejected,
     event_tables,
 )
+from ultrum.sources.table.unit_columns import multiplier_column, unit_column, units_by_row
 from ultrum.sources.table.unit_statements import (
     SETTLED,
     Statement,
@@ -47,7 +48,7 @@ from ultrum.sources.table.unit_statements import (
     percent_words,
     statements_in,
 )
-from ultrum.sources.table.units import UnitFinding, can_have, unit_column, unit_of, units_by_row
+from ultrum.sources.table.units import UnitFinding, can_have, unit_of
 
 # Type inference: dates, numbers and texts from a block of cells, with every decision reported
 
@@ -161,7 +162,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     across = list(zip(*rows, strict=True))
     cells = {n: column_array(across[block.place_of[n]]) for n in names}
     given = options.codes_in(names)
-    numeric = [n for n in names if n != given and _is_numeric(cells[n], marks)]
+    numeric = [n for n in names if n not in (given, multiplier_column(cells)) and _is_numeric(cells[n], marks)]
     keys = {n: np.delete(c, joined.aside) for n, c in cells.items()}
     code = None if given else identifier_column(keys, numeric, np.delete(dates.moments, joined.aside))
     numeric = [n for n in numeric if n != code]

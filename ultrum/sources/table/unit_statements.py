@@ -114,6 +114,9 @@ LABELS: Final = re.compile(  # of a line whose value stands in the next cell
     rf"|单位|단위|{_LABEL_OF_CURRENCY}",
     re.IGNORECASE,
 )
+MULTIPLIER: Final = re.compile(
+    r"unit[ _]?mult(?:iplier)?|multiplier|magnitude|scale|power[ _]?code", re.IGNORECASE
+)
 SETTLED: Final = ("unit", "units", "definition", "base", "basis", "base_period", "method")
 _SPANISH: Final = re.compile(
     r"\b(?:unidad\w*|en|de|del|moneda|divisa)\b", re.IGNORECASE
@@ -390,12 +393,6 @@ class Statement:
     def __str__(self) -> str:
         where = self.column or (f"line {self.line}" if self.line else "below the table")
         return f"'{textwrap.shorten(self.text, 40, placeholder=' …')}', {where}"
-
-
-def states_units(heading: str) -> bool:
-    """Whether a column has units or definitions that hold for the rows; a currency is looked up by asset."""
-    plain = heading.strip().lower()
-    return plain in SETTLED or (plain != "currency" and LABELS.fullmatch(plain) is not None)
 
 
 def multiple_in_words(power: int) -> str:

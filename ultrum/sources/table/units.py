@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
 from pathlib import Path
@@ -18,17 +17,13 @@ from typing import Final
 import numpy as np
 
 from ultrum.core.arguments import LARGEST_RATE
-from ultrum.core.array_types import Array, Floats, Ints
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.presentation import quantity
 from ultrum.core.series.metadata import plain_heading
 from ultrum.errors import TableError, name_list
-from ultrum.sources.table.ambiguous_dates import cell_text
-from ultrum.sources.table.cell_grid import codes_of, first_rows
 from ultrum.sources.table.dates_in_words import base_periods, tenor_of
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
 from ultrum.sources.table.unit_statements import (
-    LABELS,
     NOT_MONEY,
     PERCENT_WORD,
     SIGNS,
@@ -517,84 +512,3 @@ def _words(facts: Mapping[str, object]) -> str:
     if "base_period" in facts:
         parts.append(f"{facts['base_period']} = 100")
     return ", ".join(str(p) for p in parts if p)
-
-
-# A column of units, one for each row
-
-_DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
-
-
-@dataclass(frozen=True)
-class UnitColumn:
-    """A column of units: its name, empty if there is none, and what each row states.
-
-    Attributes
-    ----------
-    name : str
-    stated : list of Statement or None
-        Statement of each distinct text, in the order of its first row.
-    codes : array of int, shape (rows,)
-        Which of them a row has.
-    """
-
-    name: str = ""
-    stated: Sequence[Statement | None] = ()
-    codes: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
-
-    @property
-    def of_all(self) -> Statement | None:
-        """The statement that every row has; None if they differ or there is none."""
-        return self.stated[0] if len(set(self.stated)) == 1 else None
-
-    @property
-    def differs(self) -> bool:
-        """Whether rows have different units."""
-        return len(set(self.stated)) > 1
-
-    def numbers(self, number: Callable[[Statement], float]) -> Floats:
-        """A number for each row, one where nothing is stated."""
-        return np.array([1.0 if s is None else number(s) for s in self.stated])[self.codes]
-
-
-def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> UnitColumn:
-    """The column of units, with the statement of each of its rows."""
-    for name, column in cells.items():
-        if column.dtype.kind != "O" or not LABELS.fullmatch(name.strip()) or name in numeric:
-            continue
-        codes = codes_of(column)
-        first = first_rows(codes)
-        used = np.flatnonzero(first >= 0)
-        order = used[np.argsort(first[used])]
-        stated = [statement_of(cell_text(column[row]).strip()) for row in first[order]]
-        if any(s is not None for s in stated):
-            place = np.zeros(len(first), dtype=np.int64)
-            place[order] = np.arange(len(order))
-            found = [s and replace(s, labelled=True, column=f"column '{name}'") for s in stated]
-            return UnitColumn(name, found, place[codes])
-    return UnitColumn()
-
-
-def unit_certainty(name: str) -> str:
-    """Why numbers have the unit of their row."""
-    return f"by column '{name}'"
-
-
-def units_by_row(
-    column_of_units: UnitColumn, units: Mapping[str, UnitFinding], numbers: Mapping[str, ReadNumbers]
-) -> tuple[dict[str, UnitFinding], dict[str, ReadNumbers]]:
-    """Numbers in the unit of their own row, for a column of units that differ."""
-    divisor = column_of_units.numbers(lambda s: _DIVISORS.get(s.kind, 1.0))
-    factor = column_of_units.numbers(lambda s: 10.0**s.power)
-    of_counts = column_of_units.numbers(lambda s: 1.0 if s.kind == "currency" else 10.0**s.power)
-    counts: Counter[str] = Counter()
-    for s, rows in zip(column_of_units.stated, np.bincount(column_of_units.codes).tolist(), strict=True):
-        counts["none" if s is None else s.unit_in_words] += rows
-    chosen = ", ".join(f"{unit} in {quantity(count, 'row')}" for unit, count in counts.items())
-    found = dict(units)
-    read = dict(numbers)
-    for column, finding in units.items():
-        if not finding.percent and finding.factor == 1.0:
-            found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(column_of_units.name))
-            scale = of_counts if NOT_MONEY.search(column) or role_of(column) == "volume" else factor
-            read[column] = replace(read[column], values=read[column].values / divisor * scale)
-    return found, read
