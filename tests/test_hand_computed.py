@@ -13,7 +13,7 @@ from tests.support import Scratch
 from ultrum.core.returns.yields import accrual_rate
 from ultrum.core.transform.rolling_statistics import row_before
 from ultrum.core.workings import workings_of
-from ultrum.errors import AlignmentError, EstimationError, SourceError, TableError, UltrumError
+from ultrum.errors import AlignmentError, ArgumentError, EstimationError, SourceError, TableError, UltrumError
 from ultrum.sources.credentials import Credentials
 from ultrum.sources.sdmx.queries import MEANINGS
 from ultrum.sources.table.ambiguous_dates import letters_of, read_dates
@@ -60,7 +60,7 @@ class Regressions(Scratch):
     def test_a_level_of_confidence_is_between_zero_and_one(self):
         fit = ul.regress(self.y, self.x)
         for level in (0.0, 1.0, -0.5, 1.5):
-            with self.assertRaises(EstimationError):
+            with self.assertRaises(ArgumentError):
                 fit.interval(level)
 
     def test_white_needs_twice_as_many_rows_as_products(self):

@@ -399,6 +399,16 @@ class Statements(Scratch):
         with self.refused(TableError, "row 3, column 2", "without a stored result"):
             ul.read_series(open_document([head, *months]))
 
+    def test_a_heading_states_the_time_zone(self):
+        hours = pd.date_range("2024-07-02 09:00", periods=1_900, freq="h")
+        for count in (5, 1_900):  # a few rows, and a file of which a sample decides
+            rows = "".join(f"{t:%Y-%m-%d %H:%M},{100 + t.hour}.5\n" for t in hours[:count])
+            for zone, ahead in (("UTC", "+00:00"), ("Europe/Paris", "+02:00")):
+                index = ul.read_series(f"Time ({zone}),bid\n{rows}".encode()).series["bid"].index
+                self.assertEqual((len(index), index[0].isoformat()), (count, f"2024-07-02T09:00:00{ahead}"))
+        with self.refused(TableError, "no time zone is stated"):
+            ul.read_series("Time,bid\n2024-07-02 09:00,1\n2024-07-02 10:00,2\n2024-07-02 11:00,3\n")
+
     def test_facts_of_json_and_signs_in_cells(self):
         months = [{"date": f"2024-0{m}", "value": 5.0 + m} for m in (1, 2, 3)]
         text = json.dumps({"series": "jobless", "units": "Percent", "observations": months})

@@ -51,6 +51,8 @@ _SHARE_OF_STEPS: Final = 0.8  # from one quarter to the next; a row may be missi
 _TWELVE: Final = frozenset(map(str, range(1, 13)))
 _TIME_WORDS: Final = ("time", "hour", "zeit", "uhrzeit", "clock", "time of day")
 _PERIOD: Final = re.compile(r"([MQSH])(\d{1,2})", re.IGNORECASE)
+_REGIONS: Final = "Africa|America|Antarctica|Asia|Atlantic|Australia|Europe|Indian|Pacific"
+_ZONE: Final = re.compile(rf"\b(?:UTC|GMT|(?:{_REGIONS})/\w+)\b")
 _QUARTER_NUMBER: Final = re.compile(r"0?(?P<q>[1-4])[/.-](?P<y>\d{4})|(?P<z>\d{4})[/.:-]0?(?P<r>[1-4])")
 _WHOLE: Final = re.compile(r"M13|Q0?5|S0?3|A0?1", re.IGNORECASE)
 _CLOCK: Final = re.compile(r"\d{1,2}:\d{2}(:\d{2})?( ?[ap]\.?m\.?)?", re.IGNORECASE)
@@ -452,6 +454,15 @@ def has_bar_order(columns: list[Floats]) -> bool:
 
 
 # Times of day in a time zone, including the skipped and repeated hours of daylight saving
+
+
+def stated_zone(names: Sequence[str], used: Sequence[int]) -> str:
+    """Time zone in the headings of the columns of dates, such as "Time (UTC)"; empty if they state none.
+
+    >>> stated_zone(["Time (Europe/Paris)", "Bid"], [0])
+    'Europe/Paris'
+    """
+    return next((m[0] for k in used if k < len(names) and (m := _ZONE.search(names[k]))), "")
 
 
 def in_zone(dates: ReadDates, timezone: str, where: str) -> ReadDates:

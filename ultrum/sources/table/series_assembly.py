@@ -119,6 +119,7 @@ def assemble(name: str, columns: Typed, options: TableOptions) -> Reading:
     TableError
         If periods repeat without a key column, or intraday data have no time zone.
     """
+    options = replace(options, timezone=options.timezone or columns.timezone or None)
     if options.timezone and columns.dates.has_times and columns.dates.offsets is None:
         columns = replace(columns, dates=in_zone(columns.dates, options.timezone, name))
     columns, twice = _without_copies(columns)

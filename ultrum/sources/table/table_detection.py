@@ -544,9 +544,14 @@ def _words_above(grid: Grid, above: int, first: int) -> tuple[str, str]:
     lines = []
     for row in grid.rows[:first]:
         texts = [cell_text(c) for c in row if not is_empty(c)]
-        lines.append("" if looks_like_data(row, 0) else ", ".join(texts))
+        lines.append("" if looks_like_data(row, 0) else _mark_of_prose(grid).join(texts))
     filled_lines = [line for line in lines[above:] if line]
     return "\n".join(lines), filled_lines[-1] if filled_lines else ""
+
+
+def _mark_of_prose(grid: Grid) -> str:
+    """What stands between cells of prose: words, where spaces divide them."""
+    return " " if grid.how == "spaces" else ", "
 
 
 def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
@@ -555,7 +560,7 @@ def _words_below(grid: Grid, start: int, stop: int, column: int) -> str:
     for row in grid.rows[start:stop]:
         words = [cell_text(c) for c in row if not is_empty(c)]
         if words and not looks_like_data(row, column):
-            lines.append(", ".join(words))
+            lines.append(_mark_of_prose(grid).join(words))
         if len(lines) >= _MOST_FOOTER:
             break
     return "\n".join(lines)

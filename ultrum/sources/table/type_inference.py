@@ -18,7 +18,7 @@ from ultrum.core.presentation import quantity
 from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import Row, column_array, identifier_column, is_date
-from ultrum.sources.table.composite_dates import date_cells
+from ultrum.sources.table.composite_dates import date_cells, stated_zone
 from ultrum.sources.table.header_line import Heading, clauses_of_columns, mark_of
 from ultrum.sources.table.number_formats_and_date_words import (
     ReadNumbers,
@@ -107,6 +107,8 @@ class Typed:
         Earlier of the two dates beside each row that was not used, in rows that are in order.
     status_of : mapping of str to sequence of str
         Columns of statuses, each with the columns of numbers that it is of.
+    timezone : str
+        Time zone that the heading of the dates states.
     """
 
     dates: ReadDates
@@ -121,6 +123,7 @@ class Typed:
     events: Mapping[str, pd.DataFrame] = field(default_factory=dict)
     after_gaps: Dates | None = None
     status_of: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    timezone: str = ""
 
     @functools.cached_property
     def numeric(self) -> list[str]:
@@ -207,6 +210,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         event_tables(events, dates.moments),
         _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
         status_of,
+        stated_zone(block.heading.names, joined.used) if dates.has_times else "",
     )
 
 

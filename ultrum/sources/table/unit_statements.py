@@ -20,7 +20,6 @@ import numpy as np
 
 from ultrum.core.array_types import Array
 from ultrum.core.currency.exchange_rates import ISO_4217, is_currency
-from ultrum.core.series.metadata import RISK_FREE_HEADINGS, is_excess_heading, plain_heading
 from ultrum.sources.table.dates_in_words import base_periods
 from ultrum.sources.table.header_line import CLAUSE
 
@@ -40,6 +39,9 @@ Kind = Literal[
     "cumulation",
     "annual rate",
     "quotation",
+    "moving base",
+    "change over a period",
+    "price basis",
     "costs or hedging",
 ]
 _OF_UNITS: Final = ("percent", "basis points", "currency", "multiple", "other unit")
@@ -221,6 +223,26 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
         "",
         r"\bannual(?:i[sz]ed)? rates?\b|\(SAAR\)|hochgerechnet\w*"
         r"|\bannuali[sz]ed\b(?! (?:returns?|volatil|standard|st|risk|performance|rate))",
+    ),
+    (
+        "moving base",
+        "",
+        r"\b(?:previous|preceding|prior|corresponding)\b[^.;()]{0,40}= ?100\b"
+        r"|\bvor(?:jahr|monat|quartal)\w* ?= ?100\b|\bpr[ée]c[ée]dente? ?= ?100\b|\banterior ?= ?100\b",
+    ),
+    (
+        "change over a period",
+        "",
+        rf"\b(?:change|growth|increase)\b[^.;]{{0,40}}\b{_PART}\b[^.;]{{0,10}}\b(?:before|earlier|ago)\b"
+        rf"|\b{_PART}[- ](?:on|over)[- ]{_PART}\b|\bgegenüber (?:dem )?vor\w+|glissement annuel"
+        r"|variation (?:sur un an|annuelle)|(?:tasa|variación) (?:inter)?anual|variazione tendenziale",
+    ),
+    (
+        "price basis",
+        "",
+        r"\b(?:constant|fixed|current|nominal|(?:19|20)\d\d)(?: (?:19|20)\d\d)? prices\b"
+        r"|\bchain(?:ed|[- ]linked)\b|\bin real terms\b|\binflation[- ]adjusted\b|preisbereinigt"
+        r"|prix (?:constants|courants)|precios (?:constantes|corrientes)|prezzi (?:costanti|correnti)",
     ),
     (
         "costs or hedging",
@@ -533,64 +555,3 @@ def is_annual(*texts: str) -> bool:
 def of_kind(stated: Iterable[Statement], kind: Kind) -> list[Statement]:
     """Statements of one kind."""
     return [s for s in stated if s.kind == kind]
-
-
-def described_facts(
-    facts: Mapping[str, object],
-    name: str,
-    is_share: bool,
-    heading: Sequence[Statement],
-    stated: Sequence[Statement],
-) -> tuple[dict[str, object], list[str], list[Statement]]:
-    """Facts of a column with the timing, income and kind of return that are stated, new ones in words, and the
-    statements used.
-
-    Amounts that cumulate, or are at annual rates, are no flows, which would be summed. In a title that names a
-    price and a total return index, a heading with "price" is of the first.
-    """
-    found, words, used = dict(facts), list[str](), list[Statement]()
-    if is_share and found.get("measure") == "flow":
-        del found["measure"]  # a share of exports is not summed
-    measure = str(found.get("measure", ""))
-    may_be_return = measure == "return" or (not measure and (is_share or "unit" not in facts))
-    of_return = measure == "return" or (
-        not measure and is_share and plain_heading(name) not in RISK_FREE_HEADINGS
-    )
-    takes: dict[Kind, bool] = {
-        "timing": measure not in ("flow", "return", "log_return") and not of_return,
-        "income": measure in ("price", "index", "return") or of_return,
-        "log returns": may_be_return,
-        "excess return": is_excess_heading(name),
-        "annual rate": measure == "rate",
-        "quotation": measure == "rate" or may_be_return,
-    }
-    for kind in ("timing", "income", "log returns", "excess return", "cumulation", "annual rate", "quotation"):
-        near, far = of_kind(heading, kind), of_kind(stated, kind)
-        one = near[0] if near else far[0] if len({x.value for x in far}) == 1 else None
-        if one is None or (not near and one.value == "total" and "price" in plain_heading(name).split()):
-            continue
-        if takes.get(kind, False) and (kind != "quotation" or measure == "rate" or one.value == "continuous"):
-            used += [x for x in far if x.value == one.value]
-            if kind in ("timing", "income"):
-                found[kind] = one.value
-                words.append(_TAKEN[one.value if kind == "timing" else f"{one.value} income"])
-            elif kind == "quotation" and measure == "rate":
-                found["quoted"] = one.value
-                words.append(f"{one.value} quotation")
-            elif kind in ("log returns", "quotation"):
-                found["measure"] = "log_return"
-                words.append("log returns")
-        elif kind in ("cumulation", "annual rate") and measure == "flow":
-            found.pop("measure")
-            words.append(_TAKEN[kind])
-    return found, words, used
-
-
-_TAKEN: Final = {
-    "end": "end of period",
-    "average": "average of the period",
-    "total income": "with dividends",
-    "price income": "without dividends",
-    "cumulation": "cumulated, no flow",
-    "annual rate": "at annual rates, no flow",
-}

@@ -19,7 +19,7 @@ import numpy as np
 from ultrum.core.arguments import LARGEST_RATE
 from ultrum.core.currency.exchange_rates import is_currency, pair_in
 from ultrum.core.presentation import quantity
-from ultrum.core.series.metadata import plain_heading
+from ultrum.core.series.metadata import RISK_FREE_HEADINGS, is_excess_heading, plain_heading
 from ultrum.errors import TableError, name_list
 from ultrum.sources.table.dates_in_words import base_periods, tenor_of
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
@@ -32,7 +32,6 @@ from ultrum.sources.table.unit_statements import (
     Statement,
     any_percent_word,
     currency_and_power,
-    described_facts,
     is_annual,
     multiple_in_words,
     of_kind,
@@ -360,8 +359,9 @@ def _with_statements(
     if money is not None and money.value == UNKNOWN_CURRENCY and "currency" not in facts:
         words.append("no single currency named")
     elif money is not None and "currency" not in facts:
-        facts |= {"unit": "currency", "currency": money.value}
-        words.append(money.value)
+        of_returns = _OF_RETURNS.search(money.text) is not None and not money.power
+        facts |= {"currency": money.value} if of_returns else {"unit": "currency", "currency": money.value}
+        words.append(f"{'returns in ' if of_returns else ''}{money.value}")
     power = multiple.power if multiple is not None else 0
     if power:
         facts["scale"] = power
@@ -452,6 +452,7 @@ def _as_option(given: str, facts: Mapping[str, object], where: str) -> UnitFindi
     return UnitFinding(False, {**facts, "unit": given}, given, "", "given")
 
 
+_OF_RETURNS: Final = re.compile(r"\breturns? in [A-Z]{3}\b")
 _ADJUSTED: Final = re.compile(
     r"\badj(?:usted)?\.?[ _-]?(?:close|closing|price)|\b(?:close|price)s?[ _-]?\(?adj", re.IGNORECASE
 )
@@ -512,3 +513,79 @@ def _words(facts: Mapping[str, object]) -> str:
     if "base_period" in facts:
         parts.append(f"{facts['base_period']} = 100")
     return ", ".join(str(p) for p in parts if p)
+
+
+def described_facts(
+    facts: Mapping[str, object],
+    name: str,
+    is_share: bool,
+    heading: Sequence[Statement],
+    stated: Sequence[Statement],
+) -> tuple[dict[str, object], list[str], list[Statement]]:
+    """Facts of a column with the timing, income and kind of return that are stated, new ones in words, and the
+    statements used.
+
+    Amounts that cumulate, or are at annual rates, are no flows, which would be summed. In a title that names a
+    price and a total return index, a heading with "price" is of the first.
+    """
+    found, words, used = dict(facts), list[str](), list[Statement]()
+    if is_share and found.get("measure") == "flow":
+        del found["measure"]  # a share of exports is not summed
+    measure = str(found.get("measure", ""))
+    may_be_return = measure == "return" or (not measure and (is_share or "unit" not in facts))
+    of_return = measure == "return" or (
+        not measure and is_share and plain_heading(name) not in RISK_FREE_HEADINGS
+    )
+    takes: dict[Kind, bool] = {
+        "timing": measure not in ("flow", "return", "log_return") and not of_return,
+        "income": measure in ("price", "index", "return") or of_return,
+        "log returns": may_be_return,
+        "excess return": is_excess_heading(name),
+        "annual rate": measure == "rate",
+        "quotation": measure == "rate" or may_be_return,
+    }
+    for kind in _DESCRIBED:
+        near, far = of_kind(heading, kind), of_kind(stated, kind)
+        one = near[0] if near else far[0] if len({x.value for x in far}) == 1 else None
+        if one is None or (not near and one.value == "total" and "price" in plain_heading(name).split()):
+            continue
+        if takes.get(kind, False) and (kind != "quotation" or measure == "rate" or one.value == "continuous"):
+            used += [x for x in far if x.value == one.value]
+            if kind in ("timing", "income"):
+                found[kind] = one.value
+                words.append(_TAKEN[one.value if kind == "timing" else f"{one.value} income"])
+            elif kind == "quotation" and measure == "rate":
+                found["quoted"] = one.value
+                words.append(f"{one.value} quotation")
+            elif kind in ("log returns", "quotation"):
+                found["measure"] = "log_return"
+                words.append("log returns")
+        elif (kind in ("cumulation", "annual rate") and measure == "flow") or (kind, measure) == _CHAINED:
+            del found["measure"]
+            words.append(_TAKEN[kind])
+            used += far
+    return found, words, used
+
+
+_DESCRIBED: Final[tuple[Kind, ...]] = (
+    *(
+        "timing",
+        "income",
+        "log returns",
+        "excess return",
+        "cumulation",
+        "annual rate",
+        "quotation",
+        "moving base",
+    ),
+)
+_CHAINED: Final = ("moving base", "index")
+_TAKEN: Final = {
+    "end": "end of period",
+    "average": "average of the period",
+    "total income": "with dividends",
+    "price income": "without dividends",
+    "cumulation": "cumulated, no flow",
+    "annual rate": "at annual rates, no flow",
+    "moving base": "relative to an earlier period, no level",
+}
