@@ -171,11 +171,12 @@ _YEAR_LABEL: Final = re.compile(
 )
 _MONTH: Final = r"(?:\d{1,2}(?:st|nd|rd|th)? )?(?:of )?([a-z]{3,9})"
 _YEAR_END: Final = re.compile(
-    rf"years?[- ]?(?:ends?|ending|ended|to)\b:? (?:in |on |at )?(?:the end of )?{_MONTH}"
+    rf"\b(?:years?|FY)[- ]?(?:ends?|ending|ended|to)\b:? (?:in |on |at )?(?:the end of )?{_MONTH}"
     rf"|(?:to|through|until|–|-) ?{_MONTH} (?:fiscal|financial)? ?years?\b|\b([a-z]{{3,9}}) year[- ]?end\b"
     rf"|years?,? (?:from |of )?\(?[a-z]{{3,9}}(?: to |[-–/]){_MONTH}\b",
     re.IGNORECASE,
 )
+_OF_FISCAL_YEARS: Final = re.compile(r"\b(?:fiscal|financial)\b|\bFY (?:ends?|ending)\b", re.IGNORECASE)
 _HALVES_AND_QUARTERS: Final = {"Q": 3, "H": 6}
 _PIVOT: Final = 70  # two digits from here on are of the twentieth century
 
@@ -277,8 +278,10 @@ def _words_of(row: Row, columns: set[int]) -> str:
     """Words of a line of prose, or of the headings of some columns."""
     if content_width(row) == 1:
         return cell_text(row[0])
-    heads = (cell_text(row[k]) for k in columns if len(row) > k)
-    return " ".join(h for h in heads if not any(map(str.isdigit, h[:4])) and len(h) < _LONGEST_HEADING)
+    heads = [cell_text(row[k]) for k in columns if len(row) > k]
+    heads = [h for h in heads if not any(map(str.isdigit, h[:4])) and len(h) < _LONGEST_HEADING]
+    others = [cell_text(c) for k, c in enumerate(row) if k not in columns]  # of a title with a comma in it
+    return " ".join([*heads, *(text for text in others if _OF_FISCAL_YEARS.search(text))])
 
 
 def _fiscal_year(cell: str) -> int | None:

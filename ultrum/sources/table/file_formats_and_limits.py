@@ -326,7 +326,7 @@ def _with_titles_whole(rows: list[Row], numbers: list[int], lines: list[str], ma
     """A prose line above a table that contains the delimiter, as one cell: each of its delimiters is followed by
     a space.
     """
-    first = next((i for i, r in enumerate(rows[:_MOST_PROSE]) if any(style_of(str(c)) for c in r[:3])), 0)
+    first = next((i for i, r in enumerate(rows[:_MOST_PROSE]) if any(_is_period(str(c)) for c in r[:3])), 0)
     if not first or mark not in ",;" or re.search(rf"{mark}[ ]", lines[numbers[first] - 1]):
         return rows
     width = len(rows[first])
