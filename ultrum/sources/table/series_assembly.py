@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 import itertools
-import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -29,7 +28,7 @@ from ultrum.sources.table.price_and_event_columns import in_units_of_prices, sta
 from ultrum.sources.table.reading_result import CellsOfColumn, Decision, Reading, TableOptions
 from ultrum.sources.table.table_detection import events_in_columns
 from ultrum.sources.table.type_inference import NO_NUMBER, Typed
-from ultrum.sources.table.unit_statements import LABELS, currency_and_power, statement_of
+from ultrum.sources.table.unit_statements import LABELS, NOT_MONEY, currency_and_power, statement_of
 from ultrum.sources.table.units import UnitFinding, role_of
 
 
@@ -83,9 +82,6 @@ def _part(column: str, table: SeriesTable, inside: Array, frequency: Frequency) 
 _UNITS_OF_ROWS: Final = {"percent": {"unit": "decimal"}, "basis points": {"unit": "decimal"}}
 _VALUE_NAMES: Final = ("value", "obs_value", "observation", "values", "val", "wert", "valeur", "amount")
 _FEW_ROWS: Final = 10
-_COUNTS: Final = re.compile(
-    r"\b(?:shares?(?: outstanding)?|units|counts?|number|quantity|trades|contracts)\b", re.IGNORECASE
-)
 _BASE_WORDS: Final = ("base", "base_currency", "base currency", "from", "from_currency", "of")
 _QUOTE_WORDS: Final = (
     "quote",
@@ -479,7 +475,7 @@ def _long(
                 n,
                 stated,
                 pairs.get(str(n)),
-                is_count=bool(_COUNTS.search(column)) or role_of(column) == "volume",
+                is_count=bool(NOT_MONEY.search(column)) or role_of(column) == "volume",
             )
             for n in names
         ]

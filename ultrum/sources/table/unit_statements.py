@@ -125,7 +125,7 @@ _SPANISH: Final = re.compile(
 )  # where miles are thousands
 _OTHER_LABEL: Final = re.compile(r"(base|quote|from|to|counter)\b", re.IGNORECASE)
 _BEFORE: Final = (
-    r"(?:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
+    r"(?i:\b(?:in|en|em|i|v|w|u|na|im|au|på|as|σε|в|у|з|от)\s+|[(（,;:：–—]\s*|\b(?:units?|are|is)\s+)"
 )
 _END: Final = r"(?=\s*(?:$|[)）.。,;:：–—]|unless|except|sofern|sauf|salvo))"
 _AFTER: Final = (
@@ -134,8 +134,8 @@ _AFTER: Final = (
     r"|unless|except|sofern|sauf|salvo))"
 )
 NOT_MONEY: Final = re.compile(
-    r"\b(volume|vol|shares|units|number|count|trades|contracts|open interest|persons?|population|births|stück\w*"
-    r"|volumen|anzahl|nombre|volym|antal|wolumen|liczba|объем|количество|出来高|成交量)\b",
+    r"\b(volume|vol|shares|units|number|counts?|quantity|trades|contracts|open interest|persons?|population"
+    r"|births|stück\w*|volumen|anzahl|nombre|volym|antal|wolumen|liczba|объем|количество|出来高|成交量)\b",
     re.IGNORECASE,
 )
 
@@ -145,7 +145,7 @@ def _value_patterns() -> Sequence[tuple[Kind, re.Pattern[str]]]:
     return (
         ("percent", re.compile(rf"(?:in |en |em )?{_PERCENT}(?:[ ,;].*)?", re.IGNORECASE)),
         ("basis points", re.compile(_POINTS, re.IGNORECASE)),
-        ("currency", re.compile(rf"(?:in |en |em )?{_SCALED_MONEY}")),
+        ("currency", re.compile(rf"(?i:in |en |em )?{_SCALED_MONEY}")),
         ("currency", re.compile(rf"(?P<code>{_CODE})[ ,]*(?i:{SCALE})")),
         ("multiple", re.compile(rf"(?:in |en |em |w )?(?:{SCALE})", re.IGNORECASE)),
     )

@@ -387,10 +387,10 @@ def _currency_statement(
     finding: UnitFinding, name: str, heading: Sequence[Statement], stated: Sequence[Statement], where: str
 ) -> Statement | None:
     """The currency that heading or file state for a column; contradictions are refused."""
-    if NOT_MONEY.search(name):
-        return None
     own = finding.facts.get("currency")
     near = _single(heading, (), "currency")
+    if NOT_MONEY.search(name):
+        return near
     labelled = [s for s in of_kind(stated, "currency") if s.labelled]
     codes = dict.fromkeys(s.value for s in labelled)
     if len(codes) > 1 and not own and near is None:
