@@ -22,6 +22,8 @@ from ultrum.sources.table.units import UnitFinding, role_of
 MULTIPLIER: Final = re.compile(
     r"unit[ _]?mult(?:iplier)?|multiplier|magnitude|scale|power[ _]?code", re.IGNORECASE
 )
+_OF_POWERS: Final = re.compile("unit|power", re.IGNORECASE)
+_THOUSANDS: Final = frozenset(10**power for power in (0, 3, 6, 9, 12))
 _NO_MULTIPLE: Final = ("", "unit", "units", "one", "ones", "none")
 _WHOLE: Final = re.compile(r"-?\d{1,15}(?:\.0*)?")
 _DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
@@ -74,13 +76,17 @@ def multiplier_column(cells: Mapping[str, Array]) -> str:
 def _powers(name: str, column: Array) -> dict[str, int]:
     """Power of ten of each cell of a column of multiples; none if a cell is neither a word nor a number for one.
 
-    Numbers are powers, as in SDMX, unless all of them are 1, 1000 and the like.
+    Numbers are 1, 1000, a million or the like; others are powers if the name says so, as in SDMX, and else are of
+    another kind, such as the size of a contract.
     """
     texts = {cell_text(c).strip() for c in pd.unique(column)}
     numbers = {t: int(float(t)) for t in texts if _WHOLE.fullmatch(t)}
-    as_multiples = all(re.fullmatch("10*", str(n)) for n in numbers.values()) and (
-        max(numbers.values(), default=0) >= 100 or not name.lower().startswith("unit_mult")
+    of_units = _OF_POWERS.match(name.strip()) is not None
+    as_multiples = set(numbers.values()) <= _THOUSANDS and not (
+        of_units and max(numbers.values(), default=0) == 1
     )
+    if not (as_multiples or of_units):
+        return {}
     powers = {t: len(str(n)) - 1 if as_multiples else n for t, n in numbers.items()}
     for text in texts - set(numbers):
         stated = statement_of(text)

@@ -234,8 +234,9 @@ _DESCRIPTIONS: Final[tuple[tuple[Kind, str, str], ...]] = (  # kind, value in th
         "change over a period",
         "",
         rf"\b(?:change|growth|increase)\b[^.;]{{0,40}}\b{_PART}\b[^.;]{{0,10}}\b(?:before|earlier|ago)\b"
-        rf"|\b{_PART}[- ](?:on|over)[- ]{_PART}\b|\bgegenüber (?:dem )?vor\w+|glissement annuel"
-        r"|variation (?:sur un an|annuelle)|(?:tasa|variación) (?:inter)?anual|variazione tendenziale",
+        rf"|\b{_PART}[- ](?:on|over)[- ]{_PART}\b|\bgegenüber (?:dem )?(?:vorjahr|vormonat|vorquartal)"
+        r"|glissement annuel|variation (?:sur un an|annuelle)|(?:tasa|variación) (?:inter)?anual"
+        r"|variazione tendenziale",
     ),
     (
         "price basis",

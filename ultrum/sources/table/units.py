@@ -568,16 +568,14 @@ def described_facts(
 
 
 _DESCRIBED: Final[tuple[Kind, ...]] = (
-    *(
-        "timing",
-        "income",
-        "log returns",
-        "excess return",
-        "cumulation",
-        "annual rate",
-        "quotation",
-        "moving base",
-    ),
+    "timing",
+    "income",
+    "log returns",
+    "excess return",
+    "cumulation",
+    "annual rate",
+    "quotation",
+    "moving base",
 )
 _CHAINED: Final = ("moving base", "index")
 _TAKEN: Final = {
