@@ -183,7 +183,7 @@ def compare_models(
         best = _best_p(name, named, estimates, scale, seed)
         alphas = alphas_p(data.left, f[named[name]].to_numpy(), draws if how == "robust" else 0, seed)
         sections = [n for r2, moves in estimate.cross_sections for n in (r2, _error_of_mean(moves, scale))]
-        summary[name] = [", ".join(named[name]), *estimate.squared(scale), best, alphas, *sections]
+        summary[name] = [", ".join(named[name]), *estimate.squared_sharpe_ratio(scale), best, alphas, *sections]
     summarised = pd.DataFrame.from_dict(summary, orient="index", columns=["factors", *_SHORT])
     without = f", without {name_list(left_out)} (incomplete)" if left_out else ""
     basis = (
@@ -269,7 +269,7 @@ class _Estimates:
             sections.append(cross_sectional_fit(returns, f, gls) if possible else missing)
         return cls(squared, adjusted, 2.0 * u - u**2 + squared, tuple(sections))
 
-    def squared(self, scale: tuple[int, Ints]) -> tuple[float, float, float]:
+    def squared_sharpe_ratio(self, scale: tuple[int, Ints]) -> tuple[float, float, float]:
         """Squared Sharpe ratio, adjusted for its bias, and its standard error."""
         return self.squared_sharpe, self.adjusted, _error_of_mean(self.influence, scale)
 

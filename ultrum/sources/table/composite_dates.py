@@ -456,10 +456,10 @@ def has_bar_order(columns: list[Floats]) -> bool:
 # Times of day in a time zone, including the skipped and repeated hours of daylight saving
 
 
-def stated_zone(names: Sequence[str], used: Sequence[int]) -> str:
+def zone_of_headings(names: Sequence[str], used: Sequence[int]) -> str:
     """Time zone in the headings of the columns of dates, such as "Time (UTC)"; empty if they state none.
 
-    >>> stated_zone(["Time (Europe/Paris)", "Bid"], [0])
+    >>> zone_of_headings(["Time (Europe/Paris)", "Bid"], [0])
     'Europe/Paris'
     """
     return next((m[0] for k in used if k < len(names) and (m := _ZONE.search(names[k]))), "")

@@ -528,65 +528,68 @@ def _no_result(where: str, cell: str) -> TableError:
 
 
 def _with_signs_of_open_document(grids: list[Grid], archive: zipfile.ZipFile, name: str) -> list[Grid]:
-    content = _tree(archive, "content.xml")
-    if content is None:
-        return grids
-    units = _units_of_data_styles(_tree(archive, "styles.xml"), content)
-    sheets = {g.name: list(g.rows) for g in grids}
-    for sheet in content.iter(f"{_TABLE}table"):
-        title = str(sheet.get(f"{_TABLE}name"))
-        if title in sheets:
-            _sign_sheet(sheets[title], sheet, units, f"{name}, '{title}'")
-    return [replace(g, rows=sheets[g.name]) for g in grids]
+    import lxml.etree
 
-
-def _units_of_data_styles(*trees: lxml.etree._Element | None) -> dict[str, tuple[float, str]]:
-    """Factor and unit by name of a data style, or of a style of cells that has one."""
     units: dict[str, tuple[float, str]] = {}
-    there = [tree for tree in trees if tree is not None]
-    for style in (style for tree in there for style in tree.iter(f"{_NUMBER}*")):
-        percent = style.tag == f"{_NUMBER}percentage-style"
-        unit = _PERCENT_STATED if percent else unit_of_format(_format_code(style))
+    _take_data_styles(units, _tree(archive, "styles.xml"))
+    sheets = {g.name: _OpenSheet(list(g.rows), f"{name}, '{g.name}'") for g in grids}
+    tags = f"{_OFFICE}automatic-styles", f"{_TABLE}table-column", f"{_TABLE}table-row"
+    with archive.open("content.xml") as opened:
+        for _, element in lxml.etree.iterparse(opened, tag=tags, resolve_entities=False, no_network=True):
+            title = next((str(t.get(f"{_TABLE}name")) for t in element.iterancestors(f"{_TABLE}table")), "")
+            if element.tag == tags[0]:
+                _take_data_styles(units, element)
+            elif title in sheets:
+                (sheets[title].add_column if element.tag == tags[1] else sheets[title].sign_row)(element, units)
+            element.clear()
+    return [replace(g, rows=sheets[g.name].rows) for g in grids]
+
+
+def _take_data_styles(units: dict[str, tuple[float, str]], styles: lxml.etree._Element | None) -> None:
+    """Add factor and unit by name of a data style, and of a style of cells that has one."""
+    for style in () if styles is None else styles.iter(f"{_NUMBER}*"):
+        texts = (str(part.text or "").replace('"', "").strip("-−()") for part in style if part.tag in _WORDS)
+        code = "".join(("0", *(f'"{text}"' for text in texts)))
+        unit = _PERCENT_STATED if style.tag == f"{_NUMBER}percentage-style" else unit_of_format(code)
         if unit is not None:
             units[str(style.get(f"{_STYLE}name"))] = unit
-    for style in (style for tree in there for style in tree.iter(f"{_STYLE}style")):
-        data_style = str(style.get(f"{_STYLE}data-style-name"))
-        if data_style in units:
-            units[str(style.get(f"{_STYLE}name"))] = units[data_style]
-    return units
+    for style in () if styles is None else styles.iter(f"{_STYLE}style"):
+        if (unit := units.get(str(style.get(f"{_STYLE}data-style-name")))) is not None:
+            units[str(style.get(f"{_STYLE}name"))] = unit
 
 
-def _format_code(style: lxml.etree._Element) -> str:
-    """A data style as a number format: a digit, and quoted texts without signs of negative numbers."""
-    texts = (str(part.text or "").replace('"', "").strip("-−()") for part in style if part.tag in _WORDS)
-    return "".join(("0", *(f'"{text}"' for text in texts)))
+@dataclass
+class _OpenSheet:
+    """Rows of a sheet, whose numbers get their units as its elements are read."""
 
+    rows: list[Row]
+    where: str
+    above: int = 0
 
-def _sign_sheet(
-    grid: list[Row], sheet: lxml.etree._Element, units: Mapping[str, tuple[float, str]], where: str
-) -> None:
-    """Write the numbers of a sheet with their units."""
-    styles: list[str] = []
-    width = max(map(len, grid), default=0)
-    for column in sheet.iter(f"{_TABLE}table-column"):
-        times = min(repeat_count(column.get(f"{_TABLE}number-columns-repeated")), current().columns)
-        styles += [str(column.get(f"{_TABLE}default-cell-style-name"))] * times
-    above = 0
-    for row in sheet.iter(f"{_TABLE}table-row"):
-        below = above + repeat_count(row.get(f"{_TABLE}number-rows-repeated"))
-        start = 0
+    def __post_init__(self) -> None:
+        self.width = max(map(len, self.rows), default=0)
+        self.styles: list[str] = []  # of columns
+
+    def add_column(self, column: lxml.etree._Element, _: object) -> None:
+        """Take the default style of a column."""
+        times = min(repeat_count(column.get(f"{_TABLE}number-columns-repeated")), self.width - len(self.styles))
+        self.styles += [str(column.get(f"{_TABLE}default-cell-style-name"))] * times
+
+    def sign_row(self, row: lxml.etree._Element, units: Mapping[str, tuple[float, str]]) -> None:
+        """Write the numbers of a row with their units."""
+        start, below = 0, self.above + repeat_count(row.get(f"{_TABLE}number-rows-repeated"))
         for cell in row:
             end = start + repeat_count(cell.get(f"{_TABLE}number-columns-repeated"))
             own, by_row = cell.get(f"{_TABLE}style-name"), row.get(f"{_TABLE}default-cell-style-name")
-            names = own, by_row, *styles[start : start + 1]
+            names = own, by_row, *self.styles[start : start + 1]
             unit = _unit_of_cell(cell, units.get(next((str(n) for n in names if n), "")))
             if cell.get(f"{_TABLE}formula") and not cell.get(f"{_OFFICE}value-type") and not len(cell):
-                raise _no_result(where, f"in row {above + 1}, column {start + 1}")
-            lines, places = range(above, min(below, len(grid))), range(start, min(end, width))
+                raise _no_result(self.where, f"in row {self.above + 1}, column {start + 1}")
+            lines, places = range(self.above, min(below, len(self.rows))), range(start, min(end, self.width))
             for line, place in itertools.product(lines, places) if unit else ():
-                _sign(grid, line, place, unit)
+                _sign(self.rows, line, place, unit)
             start = end
-        above = below
+        self.above = below
 
 
 def _unit_of_cell(cell: lxml.etree._Element, styled: tuple[float, str] | None) -> tuple[float, str] | None:

@@ -18,7 +18,7 @@ from ultrum.core.presentation import quantity
 from ultrum.errors import TableError, choices
 from ultrum.sources.table.ambiguous_dates import ReadDates, cell_text, read_dates
 from ultrum.sources.table.cell_grid import Row, column_array, identifier_column, is_date
-from ultrum.sources.table.composite_dates import date_cells, stated_zone
+from ultrum.sources.table.composite_dates import date_cells, zone_of_headings
 from ultrum.sources.table.header_line import Heading, clauses_of_columns, mark_of
 from ultrum.sources.table.number_formats_and_date_words import (
     ReadNumbers,
@@ -210,7 +210,7 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
         event_tables(events, dates.moments),
         _dates_before_gaps(block, [*block.rejected, *rejected], dates.moments, kept),
         status_of,
-        stated_zone(block.heading.names, joined.used) if dates.has_times else "",
+        zone_of_headings(block.heading.names, joined.used) if dates.has_times else "",
     )
 
 

@@ -76,8 +76,8 @@ def multiplier_column(cells: Mapping[str, Array]) -> str:
 def _powers(name: str, column: Array) -> dict[str, int]:
     """Power of ten of each cell of a column of multiples; none if a cell is neither a word nor a number for one.
 
-    Numbers are 1, 1000, a million or the like; others are powers if the name says so, as in SDMX, and else are of
-    another kind, such as the size of a contract.
+    Numbers are 1, 1000, a million or the like; others are powers if the name announces them, as in SDMX, and
+    otherwise of another kind, such as the size of a contract.
     """
     texts = {cell_text(c).strip() for c in pd.unique(column)}
     numbers = {t: int(float(t)) for t in texts if _WHOLE.fullmatch(t)}
@@ -116,7 +116,9 @@ def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> UnitColum
         used = np.flatnonzero(first >= 0)
         order = used[np.argsort(first[used])]
         stated = [
-            _stated("" if name == multiplier else column[row], powers.get(cell_text(multiples[row]).strip(), 0))
+            _statement_of_row(
+                "" if name == multiplier else column[row], powers.get(cell_text(multiples[row]).strip(), 0)
+            )
             for row in first[order]
         ]
         if any(s is not None for s in stated):
@@ -127,7 +129,7 @@ def unit_column(cells: Mapping[str, Array], numeric: Sequence[str]) -> UnitColum
     return UnitColumn()
 
 
-def _stated(unit: object, power: int) -> Statement | None:
+def _statement_of_row(unit: object, power: int) -> Statement | None:
     """What a cell of units states, with the multiple beside it."""
     text = cell_text(unit).strip()
     stated = statement_of(text)

@@ -331,7 +331,7 @@ def currency_and_power(text: str) -> tuple[str, int]:
 
 
 def bare_currencies(headings: Iterable[str], around: str) -> dict[str, str]:
-    """The code with which headings end without a word or bracket, such as "Close EUR", in brackets, by heading.
+    """The code with which a heading ends without a word, such as "Close EUR", in parentheses, by heading.
 
     None where they end with different codes, which then are names, nor beside words about exchange rates.
 
