@@ -45,13 +45,8 @@ _CURRENCIES = (
 _OTHER_MEANINGS = {"real", "reali", "lei", "leu", "sol", "soli"}  # names of currencies that are also common words
 _MULTIPLES = {3: "thousand", 5: "lakh", 6: "million", 7: "crore", 9: "billion", 12: "trillion"}
 _NO_MULTIPLES = {"mille", "мил", "бил", "мян", "сая"}  # other words too
-_SHORT_MULTIPLES = {
-    "ezer",
-    "ribu",
-    "juta",
-    "milj",
-    "hilj",
-}  # of fewer than five Latin letters; "bill" and "min" are others
+# of fewer than five Latin letters; "bill" and "min" are other words
+_SHORT_MULTIPLES = {"ezer", "ribu", "juta", "milj", "hilj"}
 FIELDS = ("year", "quarter", "month", "week", "day")
 _CONTEXTS = ("format", "stand-alone")
 _SKELETONS = ("yMMMM", "yMMMd", "yMMMMd", "yMMM", "yQQQ", "yQQQQ", "yMMMEd", "yMMMMEEEEd")

@@ -164,8 +164,8 @@ def type_cells(block: Block, options: TableOptions) -> Typed:
     )
     across = list(zip(*rows, strict=True))
     cells = {n: column_array(across[block.place_of[n]]) for n in names}
-    given = options.codes_in(names)
-    numeric = [n for n in names if n not in (given, multiplier_column(cells)) and _is_numeric(cells[n], marks)]
+    given, multiplier = options.codes_in(names), multiplier_column(cells)
+    numeric = [n for n in names if n not in (given, multiplier) and _is_numeric(cells[n], marks)]
     keys = {n: np.delete(c, joined.aside) for n, c in cells.items()}
     code = None if given else identifier_column(keys, numeric, np.delete(dates.moments, joined.aside))
     numeric = [n for n in numeric if n != code]

@@ -168,7 +168,7 @@ def units_by_row(
     found = dict(units)
     read = dict(numbers)
     for column, finding in units.items():
-        if not finding.percent and finding.factor == 1.0:
+        if not finding.percent and finding.factor == 1.0 and finding.certainty != "given":
             found[column] = replace(finding, chosen=chosen, certainty=unit_certainty(column_of_units.name))
             scale = of_counts if NOT_MONEY.search(column) or role_of(column) == "volume" else factor
             read[column] = replace(read[column], values=read[column].values / divisor * scale)
