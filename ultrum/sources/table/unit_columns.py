@@ -13,6 +13,7 @@ import pandas as pd
 
 from ultrum.core.array_types import Array, Floats, Ints
 from ultrum.core.presentation import quantity
+from ultrum.errors import TableError
 from ultrum.sources.table.ambiguous_dates import cell_text
 from ultrum.sources.table.cell_grid import codes_of, first_rows
 from ultrum.sources.table.number_formats_and_date_words import ReadNumbers
@@ -24,7 +25,7 @@ MULTIPLIER: Final = re.compile(
 )
 _OF_POWERS: Final = re.compile("unit|power", re.IGNORECASE)
 _THOUSANDS: Final = frozenset(10**power for power in (0, 3, 6, 9, 12))
-_NO_MULTIPLE: Final = ("", "unit", "units", "one", "ones", "none")
+_NO_MULTIPLE: Final = ("", "unit", "units", "one", "ones", "none", "nan")
 _WHOLE: Final = re.compile(r"-?\d{1,15}(?:\.0*)?")
 _DIVISORS: Final[dict[str, float]] = {"percent": 100.0, "basis points": 10_000.0}
 
@@ -94,6 +95,10 @@ def _powers(name: str, column: Array) -> dict[str, int]:
             powers[text] = stated.power
         elif text.lower() in _NO_MULTIPLE:
             powers[text] = 0
+        elif of_units and numbers:  # without it, amounts would be read without any multiple
+            raise TableError(
+                f"The column '{name}' has '{text[:40]}', which is no power of ten. Correct the cell."
+            )
         else:
             return {}
     return powers if all(-12 <= p <= 15 for p in powers.values()) else {}
